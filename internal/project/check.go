@@ -1,0 +1,105 @@
+package project
+
+import (
+	"fmt"
+	"strings"
+)
+
+// register enters all names and aliases, and reports those taken twice.
+func (d *decoder) register() {
+	first := map[string]Span{}
+	enter := func(t *Task, name string, span Span, what string) {
+		if place, taken := first[name]; taken {
+			d.diagnostics = append(d.diagnostics, Diagnostic{
+				Span:    span,
+				Msg:     fmt.Sprintf("the %s %q of task %q is taken", what, name, t.Name),
+				Related: []Diagnostic{{Span: place, Msg: fmt.Sprintf("it belongs to task %q", d.project.byName[name].Name)}},
+			})
+			return
+		}
+		first[name] = span
+		d.project.byName[name] = t
+	}
+	for _, t := range d.project.Tasks {
+		enter(t, t.Name, t.Span, "name")
+	}
+	for _, t := range d.project.Tasks {
+		for _, alias := range t.Aliases {
+			enter(t, alias.Value, alias.Span, "alias")
+		}
+	}
+}
+
+// checkCalls reports calls of tasks that do not exist.
+func (d *decoder) checkCalls() {
+	check := func(c Call, who string) {
+		if d.project.byName[c.Name] == nil {
+			d.report(c.Span, DidYouMean(c.Name, d.project.Names()), "%s %q, but there is no such task", who, c.Name)
+		}
+	}
+	for _, c := range d.project.Default {
+		check(c, "the default task is")
+	}
+	for _, t := range d.project.Tasks {
+		for _, c := range t.Needs {
+			check(c, fmt.Sprintf("task %q needs", t.Name))
+		}
+	}
+}
+
+// checkCycles reports every cycle that a walk through the needs meets, each
+// with all of its steps.
+func (d *decoder) checkCycles() {
+	const (
+		fresh = iota
+		open  // on the path that is walked now
+		done
+	)
+	state := make(map[*Task]int, len(d.project.Tasks))
+	var path []Call // the calls that lead to the open tasks but the first
+	var walk func(t *Task)
+	walk = func(t *Task) {
+		state[t] = open
+		for _, c := range t.Needs {
+			next := d.project.byName[c.Name]
+			if next == nil {
+				continue
+			}
+			path = append(path, c)
+			switch state[next] {
+			case fresh:
+				walk(next)
+			case open:
+				d.cycle(next, path)
+			}
+			path = path[:len(path)-1]
+		}
+		state[t] = done
+	}
+	for _, t := range d.project.Tasks {
+		if state[t] == fresh {
+			walk(t)
+		}
+	}
+}
+
+// cycle reports the cycle that ends path and comes back to start.
+func (d *decoder) cycle(start *Task, path []Call) {
+	from := len(path) - 1
+	for from > 0 && d.project.byName[path[from-1].Name] != start {
+		from--
+	}
+	steps := path[from:]
+	names := []string{start.Name}
+	var places []Diagnostic
+	for i, c := range steps {
+		next := d.project.byName[c.Name].Name
+		places = append(places, Diagnostic{Span: c.Span, Msg: fmt.Sprintf("%q needs %q", names[i], next)})
+		names = append(names, next)
+	}
+	cycle := Diagnostic{Span: places[0].Span, Msg: "tasks need each other in a circle: " + strings.Join(names, " → "), Related: places}
+	if len(places) == 1 {
+		cycle.Msg, cycle.Related = fmt.Sprintf("task %q needs itself", start.Name), nil
+	}
+	d.diagnostics = append(d.diagnostics, cycle)
+}

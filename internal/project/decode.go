@@ -1,0 +1,240 @@
+package project
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+	"unicode"
+)
+
+// decoder makes a Project of a TOML tree and gathers what is wrong on the way.
+type decoder struct {
+	project     *Project
+	diagnostics Diagnostics
+	broken      bool // the file has syntax errors, so tasks may be missing
+}
+
+func (d *decoder) report(span Span, hint, format string, args ...any) {
+	d.diagnostics = append(d.diagnostics, Diagnostic{Span: span, Msg: fmt.Sprintf(format, args...), Hint: hint})
+}
+
+func (d *decoder) decode(root *table) {
+	// A task starts with the project's shell and echo, wherever they stand.
+	slices.SortStableFunc(root.entries, func(a, b *entry) int {
+		switch {
+		case a.key != "task" && b.key == "task":
+			return -1
+		case a.key == "task" && b.key != "task":
+			return 1
+		}
+		return 0
+	})
+	decodeTable(d, root, topKeys, d.project, "key")
+	d.register()
+	if !d.broken {
+		d.checkCalls()
+		d.checkCycles()
+	}
+}
+
+// decodeTable hands every entry of t to its key. what names the kind of key
+// in a message.
+func decodeTable[T any](d *decoder, t *table, keys []key[T], into T, what string) {
+	for _, e := range t.entries {
+		at := slices.IndexFunc(keys, func(k key[T]) bool { return k.name == e.key })
+		if at < 0 {
+			d.report(e.span, DidYouMean(e.key, names(keys)), "unknown %s %q", what, e.key)
+			continue
+		}
+		keys[at].set(d, into, e)
+	}
+}
+
+func (d *decoder) tasks(p *Project, e *entry) {
+	if !d.is(e.key, e.val, kindTable) {
+		return
+	}
+	for _, te := range e.val.table.entries {
+		t := &Task{Name: te.key, Span: te.span, Shell: p.shell, Echo: p.echo}
+		if !validTaskName(te.key) {
+			d.report(te.span, "names have letters, digits, - and _, and do not begin with -", "the task name %q is not allowed", te.key)
+		}
+		if !d.is("task "+te.key, te.val, kindTable) {
+			continue
+		}
+		p.Tasks = append(p.Tasks, t)
+		decodeTable(d, te.val.table, taskKeys, t, "task key")
+		if len(t.Run) == 0 && len(t.Needs) == 0 && !d.has(te.val.table, "run", "needs") {
+			d.report(te.span, `give it "run" or "needs"`, "task %q does nothing", t.Name)
+		}
+	}
+}
+
+func (d *decoder) has(t *table, keys ...string) bool {
+	return slices.ContainsFunc(keys, func(k string) bool { return t.get(k) != nil })
+}
+
+func validTaskName(name string) bool {
+	for i, r := range name {
+		if !unicode.IsLetter(r) && !unicode.IsDigit(r) && r != '_' && (r != '-' || i == 0) {
+			return false
+		}
+	}
+	return name != ""
+}
+
+// is reports whether v is of the kind want, and reports it as wrong if not.
+func (d *decoder) is(key string, v *value, want kind) bool {
+	if v.kind == want {
+		return true
+	}
+	hint := ""
+	if want == kindText && v.kind != kindList && v.kind != kindTable {
+		raw := v.span.Source.Text[v.span.Offset : v.span.Offset+v.span.Length]
+		hint = fmt.Sprintf("put it in quotes: %q", raw)
+	}
+	d.report(v.span, hint, "%q must be %s, not %s", key, want, v.kind)
+	return false
+}
+
+func (d *decoder) text(e *entry) Text {
+	if !d.is(e.key, e.val, kindText) {
+		return Text{}
+	}
+	return Text{e.val.text, e.val.span}
+}
+
+func (d *decoder) yes(e *entry) bool {
+	return d.is(e.key, e.val, kindBool) && e.val.yes
+}
+
+func (d *decoder) count(e *entry) int {
+	if !d.is(e.key, e.val, kindInteger) {
+		return 0
+	}
+	if e.val.num < 1 || e.val.num > 1<<20 {
+		d.report(e.val.span, "", "%q must be at least 1 and at most %d, not %d", e.key, 1<<20, e.val.num)
+		return 0
+	}
+	return int(e.val.num)
+}
+
+// texts reads a string, or a list of strings.
+func (d *decoder) texts(e *entry) []Text {
+	switch e.val.kind {
+	case kindText:
+		return []Text{{e.val.text, e.val.span}}
+	case kindList:
+		var out []Text
+		for _, item := range e.val.items {
+			if item.kind != kindText {
+				d.report(item.span, "", "%q must hold strings, not %s", e.key, item.kind)
+				continue
+			}
+			out = append(out, Text{item.text, item.span})
+		}
+		return out
+	}
+	d.report(e.val.span, "", "%q must be a string or a list of strings, not %s", e.key, e.val.kind)
+	return nil
+}
+
+func (d *decoder) scripts(e *entry) []Text {
+	scripts := d.texts(e)
+	for _, s := range scripts {
+		if strings.TrimSpace(s.Value) == "" {
+			d.report(s.Span, "", "%q holds no command", e.key)
+		}
+	}
+	if len(scripts) == 0 && e.val.kind == kindList && len(e.val.items) == 0 {
+		d.report(e.val.span, "", "%q holds no command", e.key)
+	}
+	return scripts
+}
+
+func (d *decoder) aliases(e *entry) []Name {
+	var out []Name
+	for _, t := range d.texts(e) {
+		if !validTaskName(t.Value) {
+			d.report(t.Span, "names have letters, digits, - and _, and do not begin with -", "the alias %q is not allowed", t.Value)
+			continue
+		}
+		out = append(out, Name{t.Value, t.Span})
+	}
+	return out
+}
+
+func (d *decoder) shell(e *entry) Shell {
+	texts := d.texts(e)
+	s := Shell{Span: e.val.span}
+	for _, t := range texts {
+		s.Args = append(s.Args, t.Value)
+	}
+	switch {
+	case len(s.Args) == 0 && e.val.kind == kindList && len(e.val.items) == 0, len(s.Args) > 0 && s.Args[0] == "":
+		d.report(e.val.span, `such as "builtin" or "bash"`, "%q names no program", e.key)
+	case len(s.Args) == 1 && s.Args[0] == "builtin":
+		s.Args = nil
+	case e.val.kind == kindText && strings.ContainsAny(s.Args[0], " \t"):
+		d.report(e.val.span, `give the program and its arguments as a list: ["python3", "-u"]`, "%q must be one program", e.key)
+	}
+	return s
+}
+
+func (d *decoder) env(e *entry) []Var {
+	if !d.is(e.key, e.val, kindTable) {
+		return nil
+	}
+	var out []Var
+	for _, ve := range e.val.table.entries {
+		switch {
+		case !validVarName(ve.key):
+			d.report(ve.span, "names have letters, digits and _, and do not begin with a digit", "the variable name %q is not allowed", ve.key)
+			continue
+		case strings.HasPrefix(ve.key, "TUGLINE_"):
+			d.report(ve.span, "", "%q is set by Tugline itself", ve.key)
+			continue
+		}
+		if !d.is(ve.key, ve.val, kindText) {
+			continue
+		}
+		out = append(out, Var{ve.key, ve.span, d.template(ve)})
+	}
+	return out
+}
+
+func validVarName(name string) bool {
+	for i, r := range []byte(name) {
+		letter := r == '_' || r >= 'a' && r <= 'z' || r >= 'A' && r <= 'Z'
+		if !letter && (i == 0 || r < '0' || r > '9') {
+			return false
+		}
+	}
+	return name != ""
+}
+
+// template reads a string in which variables expand.
+func (d *decoder) template(e *entry) Text {
+	t := d.text(e)
+	if err := t.checkTemplate(); err != nil {
+		d.report(t.Span, `write \$ for a plain dollar`, "%s", err)
+	}
+	return t
+}
+
+func (d *decoder) calls(e *entry) []Call {
+	var out []Call
+	for _, t := range d.texts(e) {
+		words := strings.Fields(t.Value)
+		switch {
+		case len(words) == 0:
+			d.report(t.Span, "", "%q holds an empty call", e.key)
+			continue
+		case len(words) > 1:
+			d.report(t.At(strings.Index(t.Value, words[1]), len(words[1])), "", "task %q takes no arguments", words[0])
+			continue
+		}
+		out = append(out, Call{Text: t.Value, Name: words[0], Span: t.Span})
+	}
+	return out
+}

@@ -1,0 +1,93 @@
+package project
+
+// key is one key of the project file: what it is called, what it holds, and
+// what is done with it. The reader, the hints, the schema and the reference
+// are all made from these tables.
+type key[T any] struct {
+	name  string
+	form  form
+	about string // for the schema and the reference; Markdown, one sentence
+	set   func(*decoder, T, *entry)
+}
+
+// topKeys are the keys that stand at the top of the file.
+var topKeys = []key[*Project]{
+	{"title", formText, "What the project is called.", func(d *decoder, p *Project, e *entry) {
+		p.Title = d.text(e).Value
+	}},
+	{"default", formCalls, "What a bare `tugline` runs; without it, a bare `tugline` lists the tasks.", func(d *decoder, p *Project, e *entry) {
+		p.Default = d.calls(e)
+	}},
+	{"jobs", formCount, "How many tasks may run at once; the number of processors when left out.", func(d *decoder, p *Project, e *entry) {
+		p.Jobs = d.count(e)
+	}},
+	{"shell", formShell, "What runs the scripts: `\"builtin\"` (the default), a program, or a program with its arguments.", func(d *decoder, p *Project, e *entry) {
+		p.shell = d.shell(e)
+	}},
+	{"echo", formBool, "Show each command as it starts; `true` when left out.", func(d *decoder, p *Project, e *entry) {
+		p.echo = d.yes(e)
+	}},
+	{"env", formEnv, "Variables for every task.", func(d *decoder, p *Project, e *entry) {
+		p.Env = d.env(e)
+	}},
+	{"task", formTasks, "The tasks, by name.", (*decoder).tasks},
+}
+
+// taskKeys are the keys of a task.
+var taskKeys = []key[*Task]{
+	{"about", formText, "What it does: the first line shows in lists, all of it in help.", func(d *decoder, t *Task, e *entry) {
+		t.About = d.text(e).Value
+	}},
+	{"aliases", formTexts, "Other names of the task.", func(d *decoder, t *Task, e *entry) {
+		t.Aliases = d.aliases(e)
+	}},
+	{"unlisted", formBool, "Leave it out of lists; it can still be called.", func(d *decoder, t *Task, e *entry) {
+		t.Unlisted = d.yes(e)
+	}},
+	{"run", formTexts, "One shell script, or a list of them, run one after the other; it stops at the first failure.", func(d *decoder, t *Task, e *entry) {
+		t.Run = d.scripts(e)
+	}},
+	{"shell", formShell, "What runs the scripts of this task.", func(d *decoder, t *Task, e *entry) {
+		t.Shell = d.shell(e)
+	}},
+	{"folder", formText, "Where it runs, relative to the folder of the file (the default).", func(d *decoder, t *Task, e *entry) {
+		t.Folder = d.template(e)
+	}},
+	{"env", formEnv, "Variables for this task alone.", func(d *decoder, t *Task, e *entry) {
+		t.Env = d.env(e)
+	}},
+	{"needs", formCalls, "Calls that must end well first; independent ones run at the same time.", func(d *decoder, t *Task, e *entry) {
+		t.Needs = d.calls(e)
+	}},
+	{"echo", formBool, "Show each command of this task as it starts.", func(d *decoder, t *Task, e *entry) {
+		t.Echo = d.yes(e)
+	}},
+}
+
+// names returns the names of keys, in their order.
+func names[T any](keys []key[T]) []string {
+	out := make([]string, len(keys))
+	for i, k := range keys {
+		out[i] = k.name
+	}
+	return out
+}
+
+// KeyDoc describes one key for the reference.
+type KeyDoc struct {
+	Name, Holds, About string
+}
+
+// TopKeys returns the keys at the top of the file, in the order of the reference.
+func TopKeys() []KeyDoc { return docs(topKeys) }
+
+// TaskKeys returns the keys of a task, in the order of the reference.
+func TaskKeys() []KeyDoc { return docs(taskKeys) }
+
+func docs[T any](keys []key[T]) []KeyDoc {
+	out := make([]KeyDoc, len(keys))
+	for i, k := range keys {
+		out[i] = KeyDoc{k.name, k.form.String(), k.about}
+	}
+	return out
+}

@@ -1,0 +1,88 @@
+package project
+
+import (
+	"sort"
+	"strings"
+)
+
+// Project is a checked tugline.toml. It does not change once loaded.
+type Project struct {
+	Source  *Source
+	Folder  string // absolute: where the file stands
+	Title   string
+	Default []Call  // what a bare tugline runs; empty: it lists
+	Jobs    int     // tasks at once; 0: the number of processors
+	Env     []Var   // in the order of the file
+	Tasks   []*Task // in the order of the file
+
+	shell  Shell
+	echo   bool
+	byName map[string]*Task // names and aliases
+}
+
+// Task is one declared task.
+type Task struct {
+	Name     string
+	Span     Span // of the name, in the task's header
+	About    string
+	Aliases  []Name
+	Unlisted bool
+	Run      []Text // scripts, in order; none: a group of its needs
+	Shell    Shell
+	Folder   Text // unexpanded, relative to the folder of the file; empty: that folder
+	Env      []Var
+	Needs    []Call
+	Echo     bool // show each command as it starts
+}
+
+// Name is a name with its place.
+type Name struct {
+	Value string
+	Span  Span
+}
+
+// Var is a variable that the file sets.
+type Var struct {
+	Name  string
+	Span  Span // of the name
+	Value Text // unexpanded
+}
+
+// Call is a task with its arguments, as written.
+type Call struct {
+	Text string // the whole call
+	Name string // of the task, or an alias of it
+	Span Span   // of the call; zero when it comes from the command line
+}
+
+// Shell is what runs a script. The zero Shell is the built-in one.
+type Shell struct {
+	Args []string // a program and its arguments; none: the built-in shell
+	Span Span
+}
+
+// Builtin reports whether s is the shell inside Tugline.
+func (s Shell) Builtin() bool { return len(s.Args) == 0 }
+
+// Task returns the task that name, or an alias of that name, stands for; nil
+// when there is none.
+func (p *Project) Task(name string) *Task { return p.byName[name] }
+
+// Names returns the names and aliases of all tasks, sorted.
+func (p *Project) Names() []string {
+	names := make([]string, 0, len(p.byName))
+	for name := range p.byName {
+		names = append(names, name)
+	}
+	sort.Strings(names)
+	return names
+}
+
+// Summary returns the first line of the task's about text.
+func (t *Task) Summary() string {
+	first, _, _ := strings.Cut(t.About, "\n")
+	return first
+}
+
+// IsGroup reports whether t has nothing to do but its needs.
+func (t *Task) IsGroup() bool { return len(t.Run) == 0 }

@@ -1,0 +1,69 @@
+package project
+
+// form is what a key may hold.
+type form int
+
+const (
+	formText form = iota
+	formTexts
+	formBool
+	formCount
+	formCalls
+	formShell
+	formEnv
+	formTasks
+)
+
+// String returns what f holds, in the words of the reference.
+func (f form) String() string {
+	return [...]string{"text", "text or list", "true or false", "whole number from 1", "call or list of calls",
+		"text or list", "table of texts", "tables"}[f]
+}
+
+// object is a piece of a JSON Schema.
+type object = map[string]any
+
+// Patterns of names, in the dialect of JSON Schema (ECMA-262).
+const (
+	taskNamePattern = `^[\p{L}\p{Nd}_][\p{L}\p{Nd}_-]*$`
+	varNamePattern  = `^[A-Za-z_][A-Za-z0-9_]*$`
+)
+
+// Schema returns the JSON Schema (draft 2020-12) of the project file.
+func Schema() map[string]any {
+	schema := tableSchema(topKeys)
+	schema["$schema"] = "https://json-schema.org/draft/2020-12/schema"
+	schema["title"] = "Tugline project file"
+	return schema
+}
+
+func tableSchema[T any](keys []key[T]) object {
+	properties := object{}
+	for _, k := range keys {
+		property := k.form.schema()
+		property["description"] = k.about
+		properties[k.name] = property
+	}
+	return object{"type": "object", "properties": properties, "additionalProperties": false}
+}
+
+func (f form) schema() object {
+	text := object{"type": "string"}
+	texts := object{"type": "array", "items": text}
+	switch f {
+	case formBool:
+		return object{"type": "boolean"}
+	case formCount:
+		return object{"type": "integer", "minimum": 1}
+	case formTexts, formCalls:
+		return object{"anyOf": []any{text, texts}}
+	case formShell:
+		return object{"anyOf": []any{text, object{"type": "array", "items": text, "minItems": 1}}}
+	case formEnv:
+		return object{"type": "object", "additionalProperties": false, "patternProperties": object{varNamePattern: text}}
+	case formTasks:
+		tasks := object{taskNamePattern: tableSchema(taskKeys)}
+		return object{"type": "object", "additionalProperties": false, "patternProperties": tasks}
+	}
+	return text
+}

@@ -1,0 +1,87 @@
+// Package project reads tugline.toml and gives the tasks it names, checked,
+// with the place of every key and value.
+package project
+
+import (
+	"bytes"
+	"fmt"
+	"sort"
+	"sync"
+	"unicode/utf8"
+)
+
+// Source is the text of one project file. It does not change once made and
+// may be used from many goroutines.
+type Source struct {
+	Path string // absolute
+	Name string // as it is shown to the user: usually relative to where they stand
+	Text []byte // without a byte order mark, every line end a single \n
+
+	once  sync.Once // guards lines
+	lines []int     // offset of the start of each line
+}
+
+// Span is a stretch of a [Source]. The zero Span is no place at all.
+type Span struct {
+	Source *Source
+	Offset int // in bytes
+	Length int // in bytes
+}
+
+// IsZero reports whether s is no place at all.
+func (s Span) IsZero() bool { return s.Source == nil }
+
+// Position returns the line and the column at which s starts, both from 1.
+// Columns count characters, not bytes.
+func (s Span) Position() (line, column int) {
+	start := s.lineStart()
+	return s.Source.lineAt(s.Offset) + 1, utf8.RuneCount(s.Source.Text[start:s.Offset]) + 1
+}
+
+// Columns returns how many characters of its first line s covers, at least 1.
+func (s Span) Columns() int {
+	covered := s.Source.Text[s.Offset : s.Offset+s.Length]
+	if end := bytes.IndexByte(covered, '\n'); end >= 0 {
+		covered = covered[:end]
+	}
+	return max(1, utf8.RuneCount(covered))
+}
+
+// LineText returns the line on which s starts, without its line end.
+func (s Span) LineText() string {
+	line := s.Source.Text[s.lineStart():]
+	if end := bytes.IndexByte(line, '\n'); end >= 0 {
+		line = line[:end]
+	}
+	return string(line)
+}
+
+// String returns the place as "file:line:column".
+func (s Span) String() string {
+	if s.IsZero() {
+		return ""
+	}
+	line, column := s.Position()
+	return fmt.Sprintf("%s:%d:%d", s.Source.Name, line, column)
+}
+
+func (s Span) lineStart() int { return s.Source.lineStarts()[s.Source.lineAt(s.Offset)] }
+
+// lineAt returns the number of the line, from 0, that holds the byte at offset.
+func (src *Source) lineAt(offset int) int {
+	starts := src.lineStarts()
+	return sort.Search(len(starts), func(i int) bool { return starts[i] > offset }) - 1
+}
+
+// lineStarts is made on first use: a good file needs it only for messages.
+func (src *Source) lineStarts() []int {
+	src.once.Do(func() {
+		src.lines = []int{0}
+		for i, b := range src.Text {
+			if b == '\n' {
+				src.lines = append(src.lines, i+1)
+			}
+		}
+	})
+	return src.lines
+}

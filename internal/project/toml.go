@@ -1,0 +1,410 @@
+package project
+
+import (
+	"bytes"
+	"cmp"
+	"errors"
+	"fmt"
+	"regexp"
+	"strconv"
+	"strings"
+
+	"github.com/pelletier/go-toml/v2/unstable"
+)
+
+// kind is the TOML type of a value, in the words of a message.
+type kind string
+
+const (
+	kindText    kind = "a string"
+	kindInteger kind = "a whole number"
+	kindFloat   kind = "a number"
+	kindBool    kind = "true or false"
+	kindDate    kind = "a date or time"
+	kindList    kind = "a list"
+	kindTable   kind = "a table"
+)
+
+// value is one TOML value with its place.
+type value struct {
+	kind  kind
+	span  Span
+	text  string // of a string
+	num   int64  // of a whole number
+	float float64
+	yes   bool
+	items []*value // of a list, or the tables of [[name]]
+	table *table
+}
+
+// entry is a key of a table with its value.
+type entry struct {
+	key  string
+	span Span // of the key: in a header or a dotted key, of this part of it
+	val  *value
+}
+
+// table is a TOML table. It remembers how it came to be, for the rules on
+// defining a table twice.
+type table struct {
+	entries []*entry // in the order of the file
+	index   map[string]*entry
+	origin  origin
+}
+
+// origin tells what made a table.
+type origin int
+
+const (
+	implied origin = iota // by the header of a table below it
+	header                // by its own header
+	dotted                // by a dotted key
+	inline                // by { … }; closed
+)
+
+func newTable(o origin) *table { return &table{origin: o} }
+
+// indexFrom is the number of entries from which a table keeps an index: small
+// ones are searched faster than a map is made.
+const indexFrom = 12
+
+func (t *table) get(key string) *entry {
+	if t.index != nil {
+		return t.index[key]
+	}
+	for _, e := range t.entries {
+		if e.key == key {
+			return e
+		}
+	}
+	return nil
+}
+
+func (t *table) add(e *entry) {
+	t.entries = append(t.entries, e)
+	if t.index == nil && len(t.entries) < indexFrom {
+		return
+	}
+	if t.index == nil {
+		t.index = make(map[string]*entry, 2*indexFrom)
+		for _, old := range t.entries {
+			t.index[old.key] = old
+		}
+		return
+	}
+	t.index[e.key] = e
+}
+
+// parser turns the expressions of the TOML library's parser into a tree.
+//
+// The library's own decoder is not used: its messages speak of Go types, it
+// keeps no places, and its time grows with the square of the number of tables.
+type parser struct {
+	lib         unstable.Parser
+	src         *Source
+	base        int // offset in src of the text given to lib
+	root        *table
+	current     *table
+	diagnostics Diagnostics
+}
+
+// parseTOML returns the tree of src and all that is wrong with its syntax.
+// After a syntax error it goes on at the next table header, so the tree then
+// lacks what stood in between.
+func parseTOML(src *Source) (*table, Diagnostics) {
+	p := &parser{src: src, root: newTable(header)}
+	p.current = p.root
+	for p.base < len(src.Text) {
+		p.lib.Reset(src.Text[p.base:])
+		for p.lib.NextExpression() {
+			p.expression(p.lib.Expression())
+		}
+		err := p.lib.Error()
+		if err == nil {
+			break
+		}
+		p.base = p.syntaxError(err)
+	}
+	return p.root, p.diagnostics
+}
+
+// syntaxError reports err and returns the offset at which to go on.
+func (p *parser) syntaxError(err error) int {
+	var bad *unstable.ParserError
+	if !errors.As(err, &bad) {
+		p.report(Span{Source: p.src}, err.Error(), "")
+		return len(p.src.Text)
+	}
+	at := len(p.src.Text)
+	length := 0
+	if len(bad.Highlight) > 0 {
+		r := p.lib.Range(bad.Highlight)
+		at, length = p.base+int(r.Offset), int(r.Length)
+	}
+	p.report(Span{Source: p.src, Offset: at, Length: length}, syntaxMessage(bad.Message), "")
+	next := bytes.Index(p.src.Text[min(at, len(p.src.Text)):], []byte("\n["))
+	if next < 0 {
+		return len(p.src.Text)
+	}
+	p.current = newTable(header) // keys up to the next header belong to nothing
+	return at + next + 1
+}
+
+// codePoint is how the library names a character: U+0041 'A', or U+000A.
+var codePoint = regexp.MustCompile(`U\+[0-9A-F]{4,6}( ('.+'))?`)
+
+// syntaxMessage says the library's message in the words of a user.
+func syntaxMessage(msg string) string {
+	msg = strings.TrimPrefix(msg, "toml: ")
+	msg = strings.ReplaceAll(msg, "U+000A", "the end of the line")
+	msg = codePoint.ReplaceAllStringFunc(msg, func(s string) string {
+		return cmp.Or(codePoint.FindStringSubmatch(s)[2], s)
+	})
+	if strings.Contains(msg, "strings must be quoted") {
+		return "a string must stand in quotes"
+	}
+	return msg
+}
+
+func (p *parser) report(span Span, msg, hint string) {
+	p.diagnostics = append(p.diagnostics, Diagnostic{Span: span, Msg: msg, Hint: hint})
+}
+
+func (p *parser) expression(n *unstable.Node) {
+	switch n.Kind {
+	case unstable.Table:
+		p.header(n, false)
+	case unstable.ArrayTable:
+		p.header(n, true)
+	case unstable.KeyValue:
+		p.keyValue(p.current, n)
+	}
+}
+
+// keyPart is one part of a dotted key or header.
+type keyPart struct {
+	name string
+	span Span
+}
+
+func (p *parser) keyParts(it unstable.Iterator) []keyPart {
+	var parts []keyPart
+	for it.Next() {
+		n := it.Node()
+		parts = append(parts, keyPart{string(n.Data), p.span(n.Raw)})
+	}
+	return parts
+}
+
+func (p *parser) span(r unstable.Range) Span {
+	return Span{Source: p.src, Offset: p.base + int(r.Offset), Length: int(r.Length)}
+}
+
+// header makes the table of a [header] or [[header]] the current one.
+func (p *parser) header(n *unstable.Node, list bool) {
+	parts := p.keyParts(n.Key())
+	t := p.root
+	for _, part := range parts[:len(parts)-1] {
+		if t = p.descend(t, part); t == nil {
+			p.current = newTable(header)
+			return
+		}
+	}
+	last := parts[len(parts)-1]
+	p.current = newTable(header)
+	old := t.get(last.name)
+	if list {
+		p.appendTable(t, old, last)
+		return
+	}
+	switch {
+	case old == nil:
+		t.add(&entry{last.name, last.span, &value{kind: kindTable, span: last.span, table: p.current}})
+	case old.val.kind == kindTable && old.val.table.origin == implied:
+		old.val.table.origin = header
+		old.span, old.val.span = last.span, last.span
+		p.current = old.val.table
+	default:
+		p.twice(last, old)
+	}
+}
+
+func (p *parser) appendTable(t *table, old *entry, last keyPart) {
+	one := &value{kind: kindTable, span: last.span, table: p.current}
+	switch {
+	case old == nil:
+		list := &value{kind: kindList, span: last.span, items: []*value{one}, table: newTable(header)}
+		t.add(&entry{last.name, last.span, list})
+	case old.val.kind == kindList && old.val.table != nil: // made by [[…]], so open
+		old.val.items = append(old.val.items, one)
+	default:
+		p.twice(last, old)
+	}
+}
+
+// descend returns the table that part of a header names in t, made if need be.
+func (p *parser) descend(t *table, part keyPart) *table {
+	old := t.get(part.name)
+	switch {
+	case old == nil:
+		next := newTable(implied)
+		t.add(&entry{part.name, part.span, &value{kind: kindTable, span: part.span, table: next}})
+		return next
+	case old.val.kind == kindTable && old.val.table.origin != inline:
+		return old.val.table
+	case old.val.kind == kindList && old.val.table != nil:
+		return old.val.items[len(old.val.items)-1].table
+	}
+	p.twice(part, old)
+	return nil
+}
+
+func (p *parser) twice(part keyPart, old *entry) {
+	d := Diagnostic{Span: part.span, Msg: fmt.Sprintf("%q is defined twice", part.name)}
+	d.Related = []Diagnostic{{Span: old.span, Msg: "it was defined first here"}}
+	p.diagnostics = append(p.diagnostics, d)
+}
+
+func (p *parser) keyValue(t *table, n *unstable.Node) {
+	parts := p.keyParts(n.Key())
+	last := parts[len(parts)-1]
+	val := p.value(n.Value(), last.span)
+	for _, part := range parts[:len(parts)-1] {
+		old := t.get(part.name)
+		switch {
+		case old == nil:
+			next := newTable(dotted)
+			t.add(&entry{part.name, part.span, &value{kind: kindTable, span: part.span, table: next}})
+			t = next
+		case old.val.kind == kindTable && old.val.table.origin == dotted:
+			t = old.val.table
+		default:
+			p.twice(part, old)
+			return
+		}
+	}
+	if old := t.get(last.name); old != nil {
+		p.twice(last, old)
+		return
+	}
+	t.add(&entry{last.name, last.span, val})
+}
+
+// value turns n into a value. after is the place of what stands before it:
+// lists and inline tables carry no place of their own.
+func (p *parser) value(n *unstable.Node, after Span) *value {
+	v := &value{span: p.span(n.Raw)}
+	switch n.Kind {
+	case unstable.String:
+		v.kind, v.text = kindText, string(n.Data)
+	case unstable.Integer:
+		v.kind = kindInteger
+		num, err := strconv.ParseInt(strings.TrimPrefix(string(n.Data), "+"), 0, 64)
+		if err != nil {
+			p.report(v.span, "a whole number must fit in 64 bits", "")
+		}
+		v.num = num
+	case unstable.Float:
+		v.kind = kindFloat
+		v.float, _ = strconv.ParseFloat(strings.ReplaceAll(string(n.Data), "_", ""), 64) // too large is infinite
+	case unstable.Bool:
+		v.kind, v.yes = kindBool, len(n.Data) == len("true")
+		v.span = p.placeAfter(after, len(n.Data))
+	case unstable.Array:
+		p.list(v, n, after)
+	case unstable.InlineTable:
+		p.inlineTable(v, n, after)
+	default:
+		v.kind = kindDate
+	}
+	return v
+}
+
+func (p *parser) list(v *value, n *unstable.Node, after Span) {
+	v.kind = kindList
+	v.span = p.placeAfter(after, 1)
+	end := v.span
+	it := n.Children()
+	for it.Next() {
+		item := p.value(it.Node(), end)
+		v.items = append(v.items, item)
+		end = item.span
+	}
+	p.closeWith(v, end, ']')
+}
+
+func (p *parser) inlineTable(v *value, n *unstable.Node, after Span) {
+	v.kind, v.table = kindTable, newTable(dotted)
+	v.span = p.placeAfter(after, 1)
+	end := v.span
+	it := n.Children()
+	for it.Next() {
+		p.keyValue(v.table, it.Node())
+	}
+	if last := lastValue(v.table); last != nil {
+		end = last.span
+	}
+	closeTables(v.table)
+	p.closeWith(v, end, '}')
+}
+
+// lastValue returns the value of t, or of a table in it, that stands last in the file.
+func lastValue(t *table) *value {
+	var last *value
+	for _, e := range t.entries {
+		v := e.val
+		if v.kind == kindTable && v.table.origin == dotted {
+			v = lastValue(v.table)
+		}
+		if last == nil || v.span.Offset > last.span.Offset {
+			last = v
+		}
+	}
+	return last
+}
+
+// closeTables marks t, and the tables that dotted keys made in it, as closed.
+func closeTables(t *table) {
+	t.origin = inline
+	for _, e := range t.entries {
+		if e.val.kind == kindTable && e.val.table.origin == dotted {
+			closeTables(e.val.table)
+		}
+	}
+}
+
+// placeAfter returns the place of the length bytes that follow span, blanks,
+// line ends, comments, commas and the equals sign left out.
+func (p *parser) placeAfter(span Span, length int) Span {
+	at := p.skip(span.Offset+span.Length, "=, \t\n")
+	return Span{Source: p.src, Offset: at, Length: min(length, len(p.src.Text)-at)}
+}
+
+// closeWith stretches v up to the bracket that follows end.
+func (p *parser) closeWith(v *value, end Span, bracket byte) {
+	at := p.skip(end.Offset+end.Length, ", \t\n")
+	if at < len(p.src.Text) && p.src.Text[at] == bracket {
+		v.span.Length = at + 1 - v.span.Offset
+	}
+}
+
+// skip returns the offset of the first byte from at on that is neither one of
+// set nor in a comment.
+func (p *parser) skip(at int, set string) int {
+	text := p.src.Text
+	for at < len(text) {
+		switch {
+		case strings.IndexByte(set, text[at]) >= 0:
+			at++
+		case text[at] == '#':
+			line := bytes.IndexByte(text[at:], '\n')
+			if line < 0 {
+				return len(text)
+			}
+			at += line
+		default:
+			return at
+		}
+	}
+	return at
+}
