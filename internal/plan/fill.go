@@ -1,0 +1,170 @@
+package plan
+
+import (
+	"fmt"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+
+	"tugline/internal/project"
+)
+
+// fill resolves the variables and texts of every step.
+func (b *builder) fill(req Request) error {
+	p := b.plan.Project
+	base := newScope(p, req)
+	var found project.Diagnostics
+	for _, s := range b.plan.Steps {
+		sc := base
+		if len(s.Task.Env) > 0 {
+			sc = base.with(s.Task.Env)
+		}
+		found = append(found, sc.resolve()...)
+		folder, err := s.Task.Folder.Expand(sc.value)
+		if err != nil {
+			found = append(found, project.Diagnostic{Span: s.Task.Folder.Span, Msg: err.Error()})
+		}
+		s.Folder = folder
+		if !filepath.IsAbs(folder) {
+			s.Folder = filepath.Join(p.Folder, folder)
+		}
+		s.Env = append(slices.Clip(sc.env), "TUGLINE_TASK="+s.Name)
+	}
+	if len(found) > 0 {
+		found.Sort()
+		return slices.CompactFunc(found, func(a, b project.Diagnostic) bool { return a.Span == b.Span && a.Msg == b.Msg })
+	}
+	return nil
+}
+
+// scope finds the values of variables, the strongest layer first. A value may
+// refer to other variables, which are then the strongest of their name, and to
+// its own name, which is then the next weaker one.
+type scope struct {
+	layers   [][]project.Var
+	caller   map[string]string
+	fixed    []string // set by Tugline itself, stronger than all
+	resolved bool
+	values   map[string]string
+	env      []string
+	found    project.Diagnostics
+	open     []reference // being resolved now
+}
+
+// reference is a variable in one of the layers.
+type reference struct {
+	name  string
+	layer int
+}
+
+func newScope(p *project.Project, req Request) *scope {
+	caller := make(map[string]string, len(req.Env))
+	for _, pair := range req.Env {
+		if name, value, ok := strings.Cut(pair, "="); ok && name != "" {
+			caller[name] = value
+		}
+	}
+	return &scope{
+		layers: [][]project.Var{p.Env},
+		caller: caller,
+		fixed: []string{
+			"TUGLINE_PROJECT=" + p.Folder,
+			"TUGLINE_HERE=" + p.Folder,
+			"TUGLINE_FROM=" + req.From,
+			"TUGLINE_OS=" + req.OS,
+			"TUGLINE_ARCH=" + req.Arch,
+			"TUGLINE_JOBS=" + strconv.Itoa(req.Jobs),
+		},
+	}
+}
+
+// with returns a scope in which vars are stronger than all of sc.
+func (sc *scope) with(vars []project.Var) *scope {
+	return &scope{layers: append([][]project.Var{vars}, sc.layers...), caller: sc.caller, fixed: sc.fixed}
+}
+
+// resolve finds all values, once, and returns what is wrong with them.
+func (sc *scope) resolve() project.Diagnostics {
+	if sc.resolved {
+		return sc.found
+	}
+	sc.resolved = true
+	sc.values = make(map[string]string, len(sc.caller)+8)
+	for _, pair := range sc.fixed {
+		name, value, _ := strings.Cut(pair, "=")
+		sc.values[name] = value
+	}
+	for name := range sc.caller {
+		sc.value(name)
+	}
+	for _, layer := range sc.layers {
+		for _, v := range layer {
+			sc.value(v.Name)
+		}
+	}
+	sc.env = make([]string, 0, len(sc.values)+1)
+	for name, value := range sc.values {
+		sc.env = append(sc.env, name+"="+value)
+	}
+	slices.Sort(sc.env)
+	return sc.found
+}
+
+// value returns the strongest value of the variable called name.
+func (sc *scope) value(name string) (string, bool) {
+	if value, ok := sc.values[name]; ok {
+		return value, true
+	}
+	value, ok := sc.from(0, name)
+	if ok {
+		sc.values[name] = value
+	}
+	return value, ok
+}
+
+// from returns the value of name in the given layer or a weaker one.
+func (sc *scope) from(layer int, name string) (string, bool) {
+	for ; layer < len(sc.layers); layer++ {
+		for _, v := range sc.layers[layer] {
+			if v.Name == name {
+				return sc.expand(v, layer), true
+			}
+		}
+	}
+	value, ok := sc.caller[name]
+	return value, ok
+}
+
+func (sc *scope) expand(v project.Var, layer int) string {
+	ref := reference{v.Name, layer}
+	if slices.Contains(sc.open, ref) {
+		sc.report(v, fmt.Sprintf("the value of %q refers to itself, by way of %s", v.Name, sc.way(ref)))
+		return ""
+	}
+	sc.open = append(sc.open, ref)
+	defer func() { sc.open = sc.open[:len(sc.open)-1] }()
+	value, err := v.Value.Expand(func(name string) (string, bool) {
+		if name == v.Name {
+			return sc.from(layer+1, name)
+		}
+		return sc.value(name)
+	})
+	if err != nil {
+		sc.report(v, err.Error())
+	}
+	return value
+}
+
+// way names the variables between the two ends of a circle that closes at ref.
+func (sc *scope) way(ref reference) string {
+	var names []string
+	for _, r := range sc.open[slices.Index(sc.open, ref)+1:] {
+		names = append(names, fmt.Sprintf("%q", r.name))
+	}
+	return strings.Join(names, " and ")
+}
+
+func (sc *scope) report(v project.Var, msg string) {
+	sc.found = append(sc.found, project.Diagnostic{Span: v.Value.Span, Msg: msg})
+}

@@ -1,0 +1,124 @@
+// Package plan orders the steps that a request for tasks comes to. It touches
+// nothing outside: no file, no clock, no process.
+package plan
+
+import (
+	"fmt"
+
+	"tugline/internal/project"
+)
+
+// Request is what a user asks for.
+type Request struct {
+	Calls []project.Call // in the order they are to run
+	Env   []string       // the caller's environment, as NAME=value
+	From  string         // absolute: the folder the user stands in
+	Jobs  int            // steps at once, shown to the tasks as TUGLINE_JOBS
+	OS    string         // as Go names it
+	Arch  string         // as Go names it
+}
+
+// Plan is an ordered set of steps. Every step stands behind all it waits for.
+type Plan struct {
+	Project *project.Project
+	Steps   []*Step
+}
+
+// Step is one call, filled in and ready to run.
+type Step struct {
+	Index   int    // in Plan.Steps
+	Name    string // the call, as it is shown
+	Task    *project.Task
+	Needs   []*Step  // must end well first
+	After   []*Step  // must have ended well first because the user asked for them first
+	Folder  string   // absolute or relative to the project's folder
+	Env     []string // the whole environment, as NAME=value
+	Builtin bool     // whether the built-in shell runs its scripts
+}
+
+// CallError says that a request names a task that does not exist.
+type CallError struct {
+	Name string
+	Near []string // names it may be a slip of, nearest first
+}
+
+func (e *CallError) Error() string { return fmt.Sprintf("there is no task %q", e.Name) }
+
+// New returns the plan of req. The error is a [*CallError] or, when a text of
+// the project cannot be filled in, a [project.Diagnostics].
+func New(p *project.Project, req Request) (*Plan, error) {
+	b := &builder{plan: &Plan{Project: p}, steps: map[*project.Task]*Step{}}
+	for _, c := range req.Calls {
+		t := p.Task(c.Name)
+		if t == nil {
+			return nil, &CallError{Name: c.Name, Near: project.Nearest(c.Name, p.Names())}
+		}
+		b.entry(t)
+	}
+	if err := b.fill(req); err != nil {
+		return nil, err
+	}
+	return b.plan, nil
+}
+
+// builder gathers the steps of a plan.
+type builder struct {
+	plan    *Plan
+	steps   map[*project.Task]*Step
+	barrier []*Step // what a later entry must wait for
+}
+
+// entry adds t and all it needs. Steps that were not in the plan before start
+// only when the earlier entries have ended: "clean build" cleans first.
+func (b *builder) entry(t *project.Task) {
+	if s := b.steps[t]; s != nil {
+		b.barrier = append(b.barrier, s)
+		return
+	}
+	before := len(b.plan.Steps)
+	s := b.add(t)
+	for _, added := range b.plan.Steps[before:] {
+		if !b.waitsForNew(added, before) {
+			added.After = b.barrier
+		}
+	}
+	b.barrier = []*Step{s}
+}
+
+// waitsForNew reports whether s needs a step added at or behind index before.
+func (b *builder) waitsForNew(s *Step, before int) bool {
+	for _, n := range s.Needs {
+		if n.Index >= before {
+			return true
+		}
+	}
+	return false
+}
+
+// add returns the step of t, with its needs in the plan before it. The
+// project is free of cycles, or it would not have been loaded.
+func (b *builder) add(t *project.Task) *Step {
+	if s := b.steps[t]; s != nil {
+		return s
+	}
+	s := &Step{Name: t.Name, Task: t, Builtin: t.Shell.Builtin()}
+	b.steps[t] = s
+	for _, c := range t.Needs {
+		need := b.add(b.plan.Project.Task(c.Name))
+		if !contains(s.Needs, need) {
+			s.Needs = append(s.Needs, need)
+		}
+	}
+	s.Index = len(b.plan.Steps)
+	b.plan.Steps = append(b.plan.Steps, s)
+	return s
+}
+
+func contains(steps []*Step, s *Step) bool {
+	for _, have := range steps {
+		if have == s {
+			return true
+		}
+	}
+	return false
+}
