@@ -1,0 +1,222 @@
+package shell
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"sync"
+
+	"mvdan.cc/sh/v3/expand"
+	"mvdan.cc/sh/v3/interp"
+	"mvdan.cc/sh/v3/syntax"
+)
+
+// builtin is one run of a program in the built-in shell.
+type builtin struct {
+	cmd   Command
+	procs *processes
+
+	mu     sync.Mutex // protects the fields below
+	called int        // offset of the command that was called last; -1: none
+	failed failure    // of the statement that runs now
+}
+
+// failure is a command that ended badly. The zero failure is none.
+type failure struct {
+	at int // offset in the script
+	ExitError
+}
+
+// runProgram runs cmd.Program, one statement after the other.
+func runProgram(ctx context.Context, cmd Command, out *stream, procs *processes) error {
+	b := &builtin{cmd: cmd, procs: procs}
+	runner, err := b.runner(out)
+	if err != nil {
+		return fmt.Errorf("setting up the built-in shell: %w", err)
+	}
+	stmts := cmd.Program.file.Stmts
+	for i, stmt := range stmts {
+		where := b.start(stmt)
+		out.statement(where)
+		// Running a file, not a statement, ends the script: EXIT traps run.
+		var node syntax.Node = stmt
+		if i == len(stmts)-1 {
+			node = &syntax.File{Stmts: []*syntax.Stmt{stmt}}
+		}
+		err := runner.Run(ctx, node)
+		last := i == len(stmts)-1 || runner.Exited() || ctx.Err() != nil || isInternal(err)
+		if last {
+			runner.Run(ctx, waitCommand()) // for jobs in the background; their status does not count
+			return b.result(err, where)
+		}
+	}
+	return nil
+}
+
+// isInternal reports whether err is a failure of the shell, not of a command.
+func isInternal(err error) bool {
+	var status interp.ExitStatus
+	return err != nil && !errors.As(err, &status)
+}
+
+// start notes that stmt begins, and returns where it stands.
+func (b *builtin) start(stmt *syntax.Stmt) Stretch {
+	offset, length := b.cmd.Program.span(stmt)
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	b.called, b.failed = -1, failure{}
+	return Stretch{offset, length}
+}
+
+// waitCommand is the parsed statement "wait".
+var waitCommand = sync.OnceValue(func() *syntax.Stmt {
+	file, err := syntax.NewParser().Parse(strings.NewReader("wait"), "")
+	if err != nil {
+		panic("shell.waitCommand: " + err.Error())
+	}
+	return file.Stmts[0]
+})
+
+// result turns what the library returned into an error of this package.
+func (b *builtin) result(err error, where Stretch) error {
+	if err == nil {
+		return nil
+	}
+	var status interp.ExitStatus
+	if !errors.As(err, &status) {
+		return err
+	}
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	exit := ExitError{Code: int(status), Where: where}
+	at := b.called
+	if b.failed.Code == exit.Code {
+		exit, at = b.failed.ExitError, b.failed.at
+		exit.Where = where
+	}
+	if at >= 0 {
+		if length, ok := b.cmd.Program.commandAt(at); ok {
+			exit.Where = Stretch{at, length}
+		}
+	}
+	return &exit
+}
+
+func (b *builtin) runner(out *stream) (*interp.Runner, error) {
+	return interp.New(
+		interp.Params(append([]string{"-e", "-u", "-o", "pipefail", "--"}, b.cmd.Params...)...),
+		interp.Env(expand.ListEnviron(b.cmd.Env...)),
+		interp.Dir(b.cmd.Dir),
+		interp.StdIO(b.stdin(), out.stdout, out.stderr),
+		interp.CallHandler(b.call),
+		interp.ExecHandlers(func(interp.ExecHandlerFunc) interp.ExecHandlerFunc { return b.exec }),
+		interp.OpenHandler(b.open),
+	)
+}
+
+func (b *builtin) stdin() io.Reader {
+	if b.cmd.Stdin == nil {
+		return nil
+	}
+	return b.cmd.Stdin
+}
+
+// call is told of each simple command, with its words expanded, before it runs.
+func (b *builtin) call(ctx context.Context, args []string) ([]string, error) {
+	if pos := interp.HandlerCtx(ctx).Pos; pos.IsValid() {
+		b.mu.Lock()
+		b.called = int(pos.Offset())
+		b.mu.Unlock()
+	}
+	return args, nil
+}
+
+// exec runs a program and notes how it failed.
+func (b *builtin) exec(ctx context.Context, args []string) error {
+	hc := interp.HandlerCtx(ctx)
+	exit, err := b.program(ctx, hc, args)
+	if err != nil || exit.Code == 0 {
+		return err
+	}
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	b.failed = failure{ExitError: exit, at: -1}
+	if hc.Pos.IsValid() {
+		b.failed.at = int(hc.Pos.Offset())
+	}
+	return interp.ExitStatus(exit.Code)
+}
+
+// program runs one external program. The error is for what ends the whole script.
+func (b *builtin) program(ctx context.Context, hc interp.HandlerContext, args []string) (ExitError, error) {
+	path, err := interp.LookPathDir(hc.Dir, hc.Env, args[0])
+	if err != nil {
+		exit := notFound(args[0], hc)
+		fmt.Fprintln(hc.Stderr, exit.Note) // a stream that is gone is no reason to fail otherwise
+		return exit, nil
+	}
+	exit, err := b.procs.run(ctx, process{
+		path: path, args: args, dir: hc.Dir, env: exported(hc.Env),
+		stdin: hc.Stdin, stdout: hc.Stdout, stderr: hc.Stderr,
+	})
+	if exit.Note != "" {
+		fmt.Fprintln(hc.Stderr, exit.Note) // as above
+	}
+	return exit, err
+}
+
+// notFound explains that the program called name cannot be run. 127 and 126
+// are the codes that POSIX gives to "not found" and "found, but not executable".
+func notFound(name string, hc interp.HandlerContext) ExitError {
+	if !strings.ContainsRune(name, '/') {
+		return ExitError{Code: 127, Note: fmt.Sprintf("there is no command %q here", name)}
+	}
+	full := name
+	if !filepath.IsAbs(full) {
+		full = filepath.Join(hc.Dir, name)
+	}
+	if info, err := os.Stat(full); err != nil {
+		return ExitError{Code: 127, Note: fmt.Sprintf("there is no file %q to run", name)}
+	} else if info.IsDir() {
+		return ExitError{Code: 126, Note: fmt.Sprintf("%q is a folder, not a program", name)}
+	}
+	return ExitError{Code: 126, Note: fmt.Sprintf("the file %q may not be executed; give it the right with chmod +x", name)}
+}
+
+// exported returns the environment for a program.
+func exported(env expand.Environ) []string {
+	list := make([]string, 0, 64)
+	env.Each(func(name string, v expand.Variable) bool {
+		if !v.IsSet() {
+			list = slices.DeleteFunc(list, func(pair string) bool { return strings.HasPrefix(pair, name+"=") })
+		} else if v.Exported && v.Kind == expand.String {
+			list = append(list, name+"="+v.String())
+		}
+		return true
+	})
+	return list
+}
+
+// open opens a file of a redirection. /dev/stdout and /dev/stderr are the
+// script's own streams: opened by name they would be Tugline's, and be cut off.
+func (b *builtin) open(ctx context.Context, path string, flag int, perm os.FileMode) (io.ReadWriteCloser, error) {
+	hc := interp.HandlerCtx(ctx)
+	switch path {
+	case "/dev/stdout", "/dev/fd/1", "/proc/self/fd/1":
+		return sharedStream{hc.Stdout}, nil
+	case "/dev/stderr", "/dev/fd/2", "/proc/self/fd/2":
+		return sharedStream{hc.Stderr}, nil
+	}
+	return interp.DefaultOpenHandler()(ctx, path, flag, perm)
+}
+
+// sharedStream is a stream that is closed by whoever opened it first.
+type sharedStream struct{ io.Writer }
+
+func (sharedStream) Read([]byte) (int, error) { return 0, io.EOF }
+func (sharedStream) Close() error             { return nil }

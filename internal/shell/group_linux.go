@@ -1,0 +1,20 @@
+package shell
+
+import (
+	"sync"
+	"syscall"
+
+	"golang.org/x/sys/unix"
+)
+
+// groupAttributes asks for a process group of its own, and for the hard signal
+// should Tugline itself be killed.
+func groupAttributes() *syscall.SysProcAttr {
+	return &syscall.SysProcAttr{Setpgid: true, Pdeathsig: syscall.SIGKILL}
+}
+
+// adoptOrphans makes this process the parent of every descendant that loses
+// its own, so that it can be seen to end.
+var adoptOrphans = sync.OnceFunc(func() {
+	unix.Prctl(unix.PR_SET_CHILD_SUBREAPER, 1, 0, 0, 0) // best effort: orphans then go to init
+})

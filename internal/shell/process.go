@@ -1,0 +1,158 @@
+package shell
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os/exec"
+	"sync"
+	"syscall"
+	"time"
+)
+
+// processes are the programs that one script started. Each leads a group of
+// its own, which takes in what it starts in turn.
+type processes struct {
+	grace time.Duration
+	kill  <-chan struct{}
+
+	active sync.WaitGroup // programs that have not ended
+
+	mu       sync.Mutex    // protects the fields below
+	left     []*group      // their leader has ended, something it started has not
+	deadline chan struct{} // closed when what is left is to be killed
+}
+
+// process is one program to start.
+type process struct {
+	path           string
+	args           []string
+	dir            string
+	env            []string
+	stdin          io.Reader
+	stdout, stderr io.Writer
+}
+
+// run starts p and waits for it, not for what it leaves behind. When ctx is
+// done it ends the program and returns ctx's error.
+func (ps *processes) run(ctx context.Context, p process) (ExitError, error) {
+	ps.active.Add(1)
+	defer ps.active.Done()
+	g, err := start(p)
+	if err != nil {
+		return startError(p, err), nil
+	}
+	waited := make(chan error, 1)
+	go func() { waited <- g.cmd.Wait() }()
+	select {
+	case err = <-waited:
+	case <-ctx.Done():
+		g.signal(stopSignal(ctx))
+		select {
+		case err = <-waited:
+		case <-ps.graceEnds():
+			g.killAll()
+			err = <-waited
+		}
+	}
+	if g.alive() {
+		ps.mu.Lock()
+		ps.left = append(ps.left, g)
+		ps.mu.Unlock()
+	} else {
+		g.close()
+	}
+	if ctx.Err() != nil {
+		return ExitError{}, ctx.Err()
+	}
+	return exitOf(err), nil
+}
+
+// start starts p in a group of its own.
+func start(p process) (*group, error) {
+	for delay := time.Millisecond; ; delay *= 2 {
+		cmd := &exec.Cmd{Path: p.path, Args: p.args, Dir: p.dir, Env: p.env, Stdin: p.stdin, Stdout: p.stdout, Stderr: p.stderr}
+		g, err := startGroup(cmd)
+		switch {
+		case errors.Is(err, syscall.ENOEXEC) && p.path != posixShell:
+			// A script without #!: run it as a shell script, as shells do.
+			p.args = append([]string{posixShell, p.path}, p.args[1:]...)
+			p.path = posixShell
+		case errors.Is(err, errTextBusy) && delay < 300*time.Millisecond:
+			// Another process that is just being started may hold the file
+			// open for writing, for a moment: https://go.dev/issue/22315.
+			time.Sleep(delay)
+		default:
+			return g, err
+		}
+	}
+}
+
+// posixShell runs executable files that name no interpreter.
+const posixShell = "/bin/sh"
+
+// startError explains why p could not be started.
+func startError(p process, err error) ExitError {
+	name := p.args[0]
+	switch {
+	case errors.Is(err, fs.ErrNotExist):
+		return ExitError{Code: 127, Note: fmt.Sprintf("%q cannot be started: the interpreter it names in its first line is not there", name)}
+	case errors.Is(err, syscall.E2BIG):
+		return ExitError{Code: 126, Note: fmt.Sprintf("%q cannot be started: its arguments and environment are longer than the system allows", name)}
+	}
+	var path *fs.PathError
+	if errors.As(err, &path) {
+		err = path.Err
+	}
+	return ExitError{Code: 126, Note: fmt.Sprintf("%q cannot be started: %v", name, err)}
+}
+
+// exitOf turns the error of [exec.Cmd.Wait] into an exit code; 0 is no failure.
+func exitOf(err error) ExitError {
+	var exit *exec.ExitError
+	switch {
+	case err == nil:
+		return ExitError{}
+	case errors.As(err, &exit):
+		return exitOfState(exit.ProcessState)
+	}
+	return ExitError{Code: 1, Note: err.Error()}
+}
+
+// wait returns when no process of the script is left. When ctx is done it
+// ends them.
+func (ps *processes) wait(ctx context.Context) {
+	ps.active.Wait()
+	for _, g := range ps.left { // nothing is active, so nothing is added
+		if !g.gone(ctx.Done()) {
+			g.signal(stopSignal(ctx))
+			if !g.gone(ps.graceEnds()) {
+				g.killAll()
+				g.gone(nil)
+			}
+		}
+		g.close()
+	}
+}
+
+// graceEnds returns a channel that is closed at the end of the grace time,
+// which begins with the first call, or as soon as kill is closed.
+func (ps *processes) graceEnds() <-chan struct{} {
+	ps.mu.Lock()
+	defer ps.mu.Unlock()
+	if ps.deadline == nil {
+		deadline := make(chan struct{})
+		ps.deadline = deadline
+		timer := time.NewTimer(ps.grace)
+		go func() { // ends with the grace time, which is short
+			defer close(deadline)
+			select {
+			case <-timer.C:
+			case <-ps.kill:
+			}
+		}()
+	}
+	return ps.deadline
+}

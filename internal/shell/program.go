@@ -1,0 +1,102 @@
+package shell
+
+import (
+	"errors"
+	"strings"
+
+	"mvdan.cc/sh/v3/syntax"
+)
+
+// Program is a script of the built-in shell, parsed and found good. It may be
+// run many times, also at the same time.
+type Program struct {
+	script string
+	file   *syntax.File
+}
+
+// Problem is something in a script that the built-in shell cannot run.
+type Problem struct {
+	Offset, Length int    // in bytes of the script
+	Msg            string // what is wrong
+	Hint           string // how to mend it; may be empty
+}
+
+// useBash is the way out for all that only a complete shell can do.
+const useBash = `use shell = "bash" for this task`
+
+// Parse parses script for the built-in shell. It returns a program, or all
+// that stands in the way.
+func Parse(script string) (*Program, []Problem) {
+	file, err := syntax.NewParser(syntax.Variant(syntax.LangBash)).Parse(strings.NewReader(script), "")
+	if err != nil {
+		return nil, []Problem{syntaxProblem(script, err)}
+	}
+	if problems := check(script, file); len(problems) > 0 {
+		return nil, problems
+	}
+	isolatePipelines(file)
+	return &Program{script: script, file: file}, nil
+}
+
+func syntaxProblem(script string, err error) Problem {
+	var pos syntax.Pos
+	problem := Problem{Length: 1, Msg: err.Error()}
+	var bad syntax.ParseError
+	var lang syntax.LangError
+	switch {
+	case errors.As(err, &bad):
+		pos, problem.Msg = bad.Pos, bad.Text
+	case errors.As(err, &lang):
+		pos = lang.Pos
+		_, problem.Msg, _ = strings.Cut(err.Error(), ": ")
+		problem.Hint = useBash
+	}
+	if pos.IsValid() {
+		problem.Offset = min(int(pos.Offset()), max(0, len(script)-1))
+	}
+	return problem
+}
+
+// isolatePipelines puts the last stage of every pipeline into a subshell, as
+// bash does: the library runs it in the current shell, where an assignment or
+// an exit would leak out.
+func isolatePipelines(file *syntax.File) {
+	syntax.Walk(file, func(node syntax.Node) bool {
+		pipe, ok := node.(*syntax.BinaryCmd)
+		if !ok || (pipe.Op != syntax.Pipe && pipe.Op != syntax.PipeAll) {
+			return true
+		}
+		if _, alone := pipe.Y.Cmd.(*syntax.Subshell); alone {
+			return true
+		}
+		inner := *pipe.Y
+		pipe.Y = &syntax.Stmt{
+			Position: inner.Position,
+			Cmd:      &syntax.Subshell{Lparen: inner.Pos(), Rparen: inner.End(), Stmts: []*syntax.Stmt{&inner}},
+		}
+		return true
+	})
+}
+
+// text returns the source of the statement.
+func (p *Program) span(stmt *syntax.Stmt) (offset, length int) {
+	start, end := int(stmt.Pos().Offset()), int(stmt.End().Offset())
+	text := strings.TrimRight(p.script[start:min(end, len(p.script))], " \t\n;")
+	return start, len(text)
+}
+
+// commandAt returns the stretch of the simple command that begins at offset.
+func (p *Program) commandAt(offset int) (length int, ok bool) {
+	syntax.Walk(p.file, func(node syntax.Node) bool {
+		stmt, isStmt := node.(*syntax.Stmt)
+		if !isStmt || ok {
+			return !ok
+		}
+		call, isCall := stmt.Cmd.(*syntax.CallExpr)
+		if isCall && len(call.Args) > 0 && int(call.Args[0].Pos().Offset()) == offset {
+			length, ok = int(stmt.End().Offset())-offset, true
+		}
+		return !ok
+	})
+	return length, ok
+}

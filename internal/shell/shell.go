@@ -1,0 +1,99 @@
+// Package shell runs one script to its end, with all it started, in the
+// built-in shell or in another interpreter.
+package shell
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"time"
+)
+
+// Command is a script and what surrounds it.
+type Command struct {
+	Program *Program // for the built-in shell; or:
+	Args    []string // an interpreter and its arguments, from [Interpreter]
+	Script  string   // the text for the interpreter
+
+	Params []string // the script's own arguments, "$@"
+	Dir    string   // absolute; must be there
+	Env    []string // the whole environment, as NAME=value
+
+	Stdin *os.File // nil: nothing to read
+
+	// Stdout and Stderr are handed to the processes as they are. Where they
+	// are nil, all output goes to Output instead, in the order it was written.
+	Stdout, Stderr *os.File
+	// Output is given what the script prints, piece by piece. It must not
+	// keep the slice. Statement is told of each statement as it starts. Run
+	// calls the two from one goroutine, in the order of things; after a
+	// Statement with Stdout set there is no such order. Both may be nil.
+	Output    func(text []byte)
+	Statement func(Stretch)
+
+	Grace time.Duration   // from the first signal to the hard one
+	Kill  <-chan struct{} // closed: do not wait for the grace time; may be nil
+}
+
+// Stretch is a part of a script, in bytes.
+type Stretch struct{ Offset, Length int }
+
+// ExitError says that a script failed.
+type ExitError struct {
+	Code   int     // 1 to 255; 128 and the signal's number for an end by a signal
+	Signal string  // the signal's name, if a signal ended the command
+	Note   string  // what Tugline knows beyond the code; may be empty
+	Where  Stretch // the command that failed; Length is 0 when it is not known
+}
+
+func (e *ExitError) Error() string {
+	switch {
+	case e.Note != "":
+		return e.Note
+	case e.Signal != "":
+		return "ended by " + e.Signal
+	}
+	return fmt.Sprintf("exit code %d", e.Code)
+}
+
+// Run runs cmd and returns when it and all it started have ended: a job left
+// in the background is waited for.
+//
+// If ctx is done first, Run passes the signal that is ctx's cause (SIGTERM, if
+// it is none) to every process, kills what is left after cmd.Grace, and
+// returns an error wrapping the cause. A script that fails gives an
+// [*ExitError]. Run may be called from many goroutines.
+func Run(ctx context.Context, cmd Command) error {
+	if info, err := os.Stat(cmd.Dir); err != nil || !info.IsDir() {
+		return fmt.Errorf("the folder %q is not there", cmd.Dir)
+	}
+	out, err := openStream(cmd)
+	if err != nil {
+		return fmt.Errorf("making a pipe for the output: %w", err)
+	}
+	procs := &processes{grace: cmd.Grace, kill: cmd.Kill}
+	if cmd.Program != nil {
+		err = runProgram(ctx, cmd, out, procs)
+	} else {
+		err = runInterpreter(ctx, cmd, out, procs)
+	}
+	procs.wait(ctx)
+	out.close()
+	if cause := context.Cause(ctx); cause != nil {
+		return fmt.Errorf("stopped: %w", cause)
+	}
+	return err
+}
+
+// signaler is a cause of a cancelled context that stands for a signal.
+type signaler interface{ Signal() os.Signal }
+
+// stopSignal returns the signal to pass on when ctx is done.
+func stopSignal(ctx context.Context) os.Signal {
+	var s signaler
+	if errors.As(context.Cause(ctx), &s) {
+		return s.Signal()
+	}
+	return terminate
+}
