@@ -1,0 +1,277 @@
+package engine
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"runtime"
+	"time"
+
+	"tugline/internal/plan"
+	"tugline/internal/project"
+	"tugline/internal/shell"
+)
+
+// Config says how a plan is to be run. The zero value runs as many steps at
+// once as there are processors, and tells nobody.
+type Config struct {
+	Jobs  int           // steps at once; 0: the number of processors
+	Grace time.Duration // from asking a program to end to killing it; 0: kill at once
+	Quiet bool          // do not tell of the statements that start
+	Sink  Sink          // may be nil
+
+	// Stdin, Stdout and Stderr are handed to the programs as they are. Where
+	// Stdout is nil, what they print goes to the sink.
+	Stdin, Stdout, Stderr *os.File
+
+	Kill <-chan struct{} // closed: end what runs without the grace time; may be nil
+
+	Now  func() time.Time                           // nil: time.Now
+	Exec func(context.Context, shell.Command) error // nil: shell.Run
+}
+
+// Run runs p and returns when all it started has ended. scripts comes from
+// [Prepare] for the same plan. A failed step is no error: the summary tells
+// of it. When ctx is done, what runs is ended, nothing more is started, and
+// the error wraps ctx's cause.
+func Run(ctx context.Context, p *plan.Plan, scripts *Scripts, cfg Config) (Summary, error) {
+	if p == nil || scripts == nil {
+		panic("engine.Run: nil plan or scripts")
+	}
+	if cfg.Jobs <= 0 {
+		cfg.Jobs = runtime.GOMAXPROCS(0)
+	}
+	if cfg.Sink == nil {
+		cfg.Sink = func(Event) {}
+	}
+	if cfg.Now == nil {
+		cfg.Now = time.Now
+	}
+	if cfg.Exec == nil {
+		cfg.Exec = shell.Run
+	}
+	l := newLoop(p, scripts, cfg)
+	l.run(ctx)
+	return l.summary, context.Cause(ctx)
+}
+
+// loop owns all that changes in a run. Only its goroutine touches it; workers
+// send it events.
+type loop struct {
+	cfg     Config
+	plan    *plan.Plan
+	scripts *Scripts
+	events  chan Event
+
+	waits   []int          // by step: how many others it still waits for
+	waiting [][]*plan.Step // by step: those that wait for it
+	state   []State        // by step: empty while it has not ended
+	ready   queue          // may start now
+	running int
+	ended   int
+	failed  *plan.Step // the first that failed: nothing more is started
+	summary Summary
+}
+
+func newLoop(p *plan.Plan, scripts *Scripts, cfg Config) *loop {
+	n := len(p.Steps)
+	l := &loop{
+		cfg: cfg, plan: p, scripts: scripts, events: make(chan Event, 64),
+		waits: make([]int, n), waiting: make([][]*plan.Step, n), state: make([]State, n),
+	}
+	l.summary.Results = make([]Result, n)
+	for _, s := range p.Steps {
+		l.waits[s.Index] = len(s.Needs) + len(s.After)
+		for _, other := range s.Needs {
+			l.waiting[other.Index] = append(l.waiting[other.Index], s)
+		}
+		for _, other := range s.After {
+			l.waiting[other.Index] = append(l.waiting[other.Index], s)
+		}
+	}
+	return l
+}
+
+func (l *loop) run(ctx context.Context) {
+	started := l.cfg.Now()
+	l.tell(Event{Kind: RunStarted, Time: started})
+	for _, s := range l.plan.Steps {
+		if l.waits[s.Index] == 0 {
+			l.ready.push(s)
+		}
+	}
+	for l.ended < len(l.plan.Steps) {
+		l.startReady(ctx)
+		if l.running == 0 {
+			continue // all that was ready has ended without running
+		}
+		e := <-l.events
+		l.tell(e)
+		if e.Kind == StepFinished {
+			l.running--
+			l.finish(e.Result)
+		}
+	}
+	l.summary.Wall = l.cfg.Now().Sub(started)
+	l.tell(Event{Kind: RunFinished, Time: l.cfg.Now()})
+}
+
+func (l *loop) tell(e Event) {
+	l.cfg.Sink(e)
+	if e.handled != nil {
+		close(e.handled)
+	}
+}
+
+// startReady starts what may start now, or ends it without running.
+func (l *loop) startReady(ctx context.Context) {
+	for l.ready.len() > 0 {
+		s := l.ready.top()
+		if r, settled := l.settle(ctx, s); settled {
+			l.ready.pop()
+			l.endUnstarted(r)
+			continue
+		}
+		if l.running == l.cfg.Jobs {
+			return
+		}
+		l.ready.pop()
+		l.running++
+		l.tell(Event{Kind: StepStarted, Time: l.cfg.Now(), Step: s})
+		go l.work(ctx, s)
+	}
+}
+
+// settle returns the result of a step that is not to be run.
+func (l *loop) settle(ctx context.Context, s *plan.Step) (Result, bool) {
+	r := Result{Step: s, State: Ran}
+	if bad := l.badNeed(s); bad != nil {
+		r.State, r.Reason = Blocked, fmt.Sprintf("needs %q, which %s", bad.Name, l.ending(bad))
+		if l.state[bad.Index] == Stopped {
+			r.State = Stopped
+		}
+		return r, true
+	}
+	if s.Task.IsGroup() {
+		return r, true
+	}
+	switch {
+	case ctx.Err() != nil:
+		r.State, r.Reason = Stopped, "not started"
+	case l.failed != nil:
+		r.State, r.Reason = Stopped, fmt.Sprintf("not started, since %q failed", l.failed.Name)
+	default:
+		return r, false
+	}
+	return r, true
+}
+
+// ending says in a sentence what became of s.
+func (l *loop) ending(s *plan.Step) string {
+	switch l.state[s.Index] {
+	case Failed:
+		return "failed"
+	case Blocked:
+		return "is blocked"
+	}
+	return "was stopped"
+}
+
+// badNeed returns a step that s waits for and that did not end well: one that
+// failed before one that was blocked before one that was stopped.
+func (l *loop) badNeed(s *plan.Step) *plan.Step {
+	for _, state := range []State{Failed, Blocked, Stopped} {
+		for _, others := range [][]*plan.Step{s.Needs, s.After} {
+			for _, other := range others {
+				if l.state[other.Index] == state {
+					return other
+				}
+			}
+		}
+	}
+	return nil
+}
+
+func (l *loop) endUnstarted(r Result) {
+	l.tell(Event{Kind: StepFinished, Time: l.cfg.Now(), Step: r.Step, Result: r})
+	l.finish(r)
+}
+
+// finish notes how a step ended and makes ready what waited for it.
+func (l *loop) finish(r Result) {
+	i := r.Step.Index
+	l.state[i], l.summary.Results[i] = r.State, r
+	l.summary.Busy += r.Took
+	l.ended++
+	if r.State == Failed && l.failed == nil {
+		l.failed = r.Step
+	}
+	for _, s := range l.waiting[i] {
+		if l.waits[s.Index]--; l.waits[s.Index] == 0 {
+			l.ready.push(s)
+		}
+	}
+}
+
+// work runs the scripts of s, one after the other, and sends what happens.
+func (l *loop) work(ctx context.Context, s *plan.Step) {
+	started := l.cfg.Now()
+	r := Result{Step: s, State: Ran}
+	for i := range s.Task.Run {
+		text := &s.Task.Run[i]
+		if err := l.cfg.Exec(ctx, l.command(s, text)); err != nil {
+			l.fail(ctx, &r, text, err)
+			break
+		}
+	}
+	now := l.cfg.Now()
+	r.Took = now.Sub(started)
+	l.events <- Event{Kind: StepFinished, Time: now, Step: s, Result: r}
+}
+
+func (l *loop) fail(ctx context.Context, r *Result, text *project.Text, err error) {
+	if ctx.Err() != nil {
+		r.State, r.Reason = Stopped, "interrupted"
+		return
+	}
+	r.State, r.Reason = Failed, err.Error()
+	r.Failure = &Failure{Span: text.Span, Msg: err.Error()}
+	var exit *shell.ExitError
+	if errors.As(err, &exit) {
+		r.Failure.Code = exit.Code
+		r.Failure.Span = text.At(exit.Where.Offset, exit.Where.Length)
+	}
+}
+
+func (l *loop) command(s *plan.Step, text *project.Text) shell.Command {
+	ready := l.scripts.ready[text]
+	cmd := shell.Command{
+		Program: ready.program, Args: ready.args, Script: text.Value,
+		Dir: s.Folder, Env: s.Env,
+		Stdin: l.cfg.Stdin, Stdout: l.cfg.Stdout, Stderr: l.cfg.Stderr,
+		Grace: l.cfg.Grace, Kill: l.cfg.Kill,
+		Output: func(p []byte) {
+			l.events <- Event{Kind: StepOutput, Time: l.cfg.Now(), Step: s, Text: append([]byte(nil), p...)}
+		},
+	}
+	if s.Task.Echo && !l.cfg.Quiet {
+		cmd.Statement = func(where shell.Stretch) {
+			l.sendStatement(s, text.Value[where.Offset:where.Offset+where.Length])
+		}
+	}
+	return cmd
+}
+
+// sendStatement tells that a statement starts. Where the programs print past
+// the sink, it waits until the sink has shown it: what they print comes after.
+func (l *loop) sendStatement(s *plan.Step, statement string) {
+	e := Event{Kind: StepCommand, Time: l.cfg.Now(), Step: s, Text: []byte(statement)}
+	if l.cfg.Stdout != nil {
+		e.handled = make(chan struct{})
+	}
+	l.events <- e
+	if e.handled != nil {
+		<-e.handled
+	}
+}

@@ -1,0 +1,96 @@
+// Package engine runs a plan: processes and events out of ordered steps.
+package engine
+
+import (
+	"time"
+
+	"tugline/internal/plan"
+	"tugline/internal/project"
+)
+
+// State is what became of a step.
+type State string
+
+// The states of a step, the only words for them in any output.
+const (
+	Ran     State = "ran"
+	Failed  State = "failed"
+	Stopped State = "stopped" // interrupted, or not started because of an interrupt or a failure elsewhere
+	Blocked State = "blocked" // something it needs failed
+)
+
+// States are all states, in the order in which they are counted.
+var States = []State{Ran, Failed, Blocked, Stopped}
+
+// Kind tells what an event is about.
+type Kind string
+
+// The kinds of events.
+const (
+	RunStarted   Kind = "run.started"
+	StepStarted  Kind = "step.started"
+	StepCommand  Kind = "step.command" // a statement of the step starts
+	StepOutput   Kind = "step.output"
+	StepFinished Kind = "step.finished"
+	RunFinished  Kind = "run.finished"
+)
+
+// Event is something that happened in a run.
+type Event struct {
+	Time   time.Time
+	Kind   Kind
+	Step   *plan.Step // nil for events of the whole run
+	Text   []byte     // of StepOutput: what was printed; of StepCommand: the statement
+	Result Result     // of StepFinished
+
+	handled chan struct{} // if not nil, closed when the sink has been told
+}
+
+// Result is what became of one step.
+type Result struct {
+	Step    *plan.Step
+	State   State
+	Took    time.Duration // 0 for a step that was not started
+	Reason  string        // why it was not run, or how it failed; may be empty
+	Failure *Failure      // of a failed step
+}
+
+// Failure tells where and how a step failed.
+type Failure struct {
+	Span project.Span // of the statement, in the project file
+	Code int          // the exit code; 0 when no command gave one
+	Msg  string
+}
+
+// Sink is told of every event, in one order, by one goroutine. The run waits
+// for it, so it should be quick.
+type Sink func(Event)
+
+// Summary is what became of a run.
+type Summary struct {
+	Results []Result      // one for each step, in the order of the plan
+	Wall    time.Duration // from start to end
+	Busy    time.Duration // of all steps together
+}
+
+// Count returns how many steps with work of their own ended in state.
+func (s Summary) Count(state State) int {
+	n := 0
+	for _, r := range s.Results {
+		if r.State == state && !r.Step.Task.IsGroup() {
+			n++
+		}
+	}
+	return n
+}
+
+// Failures returns the results of the failed steps, in the order of the plan.
+func (s Summary) Failures() []Result {
+	var failed []Result
+	for _, r := range s.Results {
+		if r.State == Failed {
+			failed = append(failed, r)
+		}
+	}
+	return failed
+}
