@@ -1,0 +1,252 @@
+package output
+
+import (
+	"bytes"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"strings"
+	"syscall"
+	"time"
+
+	"github.com/mattn/go-runewidth"
+
+	"tugline/internal/engine"
+	"tugline/internal/plan"
+	"tugline/internal/project"
+)
+
+// Mode is how the output of tasks is shown.
+type Mode string
+
+// The modes of output.
+const (
+	Lines  Mode = "lines"  // each line behind its task's name, as it comes
+	Blocks Mode = "blocks" // all of a task's output when it ends
+	Direct Mode = "direct" // untouched: the tasks print past the display
+)
+
+// Display shows a run as it goes on. It is an [engine.Sink] by its Event
+// method; it is used from one goroutine.
+type Display struct {
+	out, err io.Writer
+	mode     Mode
+	style    Style
+	quiet    bool
+	width    int // of the longest name, in columns
+	steps    map[*plan.Step]*stepOutput
+	failed   error // the first error of writing
+}
+
+// DisplayConfig says how a run is to be shown.
+type DisplayConfig struct {
+	Out, Err io.Writer
+	Mode     Mode
+	Style    Style // of Out
+	Quiet    bool  // only what tasks print, and failures
+}
+
+// stepOutput is what a display knows of a step that runs.
+type stepOutput struct {
+	lines lineBuffer
+	block spool
+	tail  tail
+}
+
+// NewDisplay returns a display for a run of p.
+func NewDisplay(p *plan.Plan, cfg DisplayConfig) *Display {
+	d := &Display{out: cfg.Out, err: cfg.Err, mode: cfg.Mode, style: cfg.Style, quiet: cfg.Quiet, steps: map[*plan.Step]*stepOutput{}}
+	for _, s := range p.Steps {
+		if !s.Task.IsGroup() {
+			d.width = max(d.width, min(40, runewidth.StringWidth(s.Name)))
+		}
+	}
+	if d.mode == Direct {
+		d.out = d.err // stdout belongs to the task
+	}
+	return d
+}
+
+// Err returns the first error of writing, if any. That nobody reads any more
+// is none.
+func (d *Display) Err() error { return d.failed }
+
+// Event shows e.
+func (d *Display) Event(e engine.Event) {
+	switch e.Kind {
+	case engine.StepStarted:
+		d.steps[e.Step] = &stepOutput{}
+	case engine.StepCommand:
+		d.command(e.Step, string(e.Text))
+	case engine.StepOutput:
+		d.output(e.Step, e.Text)
+	case engine.StepFinished:
+		d.finished(e.Result)
+	}
+}
+
+// command shows a statement that starts.
+func (d *Display) command(s *plan.Step, statement string) {
+	first, _, more := strings.Cut(statement, "\n")
+	line := "» " + first
+	if more {
+		line += " …"
+	}
+	switch step := d.steps[s]; d.mode {
+	case Lines:
+		d.flushPartial(s, step)
+		d.write(d.prefix(s) + d.style.faint(printable(line)) + "\n")
+	case Blocks:
+		d.flushPartial(s, step)
+		d.keep(step.block.write([]byte(printable(line) + "\n")))
+	default:
+		d.write(d.style.faint(printable(line)) + "\n")
+	}
+}
+
+func (d *Display) output(s *plan.Step, text []byte) {
+	step := d.steps[s]
+	var shown bytes.Buffer
+	step.lines.add(text, func(line []byte) { d.line(s, step, line, &shown) })
+	d.flush(step, &shown)
+}
+
+// flushPartial shows what the step printed without ending the line.
+func (d *Display) flushPartial(s *plan.Step, step *stepOutput) {
+	var shown bytes.Buffer
+	step.lines.end(func(line []byte) { d.line(s, step, line, &shown) })
+	d.flush(step, &shown)
+}
+
+func (d *Display) flush(step *stepOutput, shown *bytes.Buffer) {
+	if shown.Len() == 0 {
+		return
+	}
+	if d.mode == Blocks {
+		d.keep(step.block.write(shown.Bytes()))
+		return
+	}
+	_, err := d.out.Write(shown.Bytes())
+	d.keep(err)
+}
+
+// line adds one line of output to what is shown next.
+func (d *Display) line(s *plan.Step, step *stepOutput, line []byte, shown *bytes.Buffer) {
+	step.tail.add(line)
+	if d.mode == Lines {
+		shown.WriteString(d.prefix(s))
+	}
+	shown.Write(clean(line, d.style.Color))
+	shown.WriteByte('\n')
+}
+
+// prefix returns the name that stands before each line of a step.
+func (d *Display) prefix(s *plan.Step) string {
+	return d.style.name(s.Name, pad(s.Name, d.width)) + d.style.faint(" · ")
+}
+
+// finished shows how a step ended: its state and, as a block, what it printed.
+func (d *Display) finished(r engine.Result) {
+	step := d.steps[r.Step]
+	if step != nil && d.mode != Direct {
+		d.flushPartial(r.Step, step)
+	}
+	if d.mode != Direct && !r.Step.Task.IsGroup() && (!d.quiet || r.State != engine.Ran || step.block.size > 0) {
+		d.write(d.stateLine(r))
+	}
+	if step == nil {
+		return
+	}
+	if d.mode == Blocks {
+		d.keep(step.block.copyTo(&indenter{w: d.out}))
+	}
+	d.keep(step.block.close())
+	if r.State != engine.Failed {
+		delete(d.steps, r.Step) // the last lines of the failed are shown at the end
+	}
+}
+
+// stateWidth is the width of the longest name of a state.
+const stateWidth = len("unchanged")
+
+// stateLine returns the line that tells how a step ended.
+func (d *Display) stateLine(r engine.Result) string {
+	line := d.style.state(r.State, pad(string(r.State), stateWidth)) + "  " + pad(r.Step.Name, d.width)
+	took := ""
+	if r.Took > 0 {
+		took = duration(r.Took)
+	}
+	line += "  " + d.style.faint(fmt.Sprintf("%6s", took)) + "  " + r.Reason
+	if r.Failure != nil && !r.Failure.Span.IsZero() {
+		line += ", " + r.Failure.Span.String()
+	}
+	return strings.TrimRight(line, " ") + "\n"
+}
+
+func (d *Display) write(text string) {
+	_, err := io.WriteString(d.out, text)
+	d.keep(err)
+}
+
+// keep keeps the first error that matters.
+func (d *Display) keep(err error) {
+	if err == nil || d.failed != nil || errors.Is(err, syscall.EPIPE) || errors.Is(err, os.ErrClosed) {
+		return
+	}
+	d.failed = err
+}
+
+// Summary shows what became of the run, on the stream for messages: for each
+// failed step its place and its last lines, then one line.
+func (d *Display) Summary(s engine.Summary, st Style) {
+	d.out, d.style = d.err, st
+	for _, r := range s.Failures() {
+		d.failure(r)
+	}
+	if d.quiet && len(s.Failures()) == 0 && s.Count(engine.Stopped) == 0 {
+		return
+	}
+	d.write(d.summaryLine(s))
+}
+
+func (d *Display) failure(r engine.Result) {
+	d.write("\n" + Diagnostic(project.Diagnostic{
+		Span: r.Failure.Span,
+		Msg:  fmt.Sprintf("task %q %s", r.Step.Name, d.style.red("failed")),
+		Hint: r.Failure.Msg,
+	}, d.style))
+	step := d.steps[r.Step]
+	if step == nil || len(step.tail.lines) == 0 {
+		return
+	}
+	heading := "      its output:\n"
+	if step.tail.dropped {
+		heading = "      the last lines of its output:\n"
+	}
+	d.write(d.style.faint(heading))
+	for _, line := range step.tail.lines {
+		d.write("      " + string(clean(line, d.style.Color)) + "\n")
+	}
+}
+
+// summaryLine counts the states and tells the times.
+func (d *Display) summaryLine(s engine.Summary) string {
+	var counts []string
+	for _, state := range engine.States {
+		if n := s.Count(state); n > 0 {
+			counts = append(counts, d.style.state(state, fmt.Sprintf("%d %s", n, state)))
+		}
+	}
+	if len(counts) == 0 {
+		return "nothing to do\n"
+	}
+	line := strings.Join(counts, ", ") + " in " + duration(s.Wall)
+	if saved := s.Busy - s.Wall; saved >= 50*time.Millisecond && saved > s.Wall/20 {
+		line += d.style.faint(", " + duration(saved) + " saved by running tasks at the same time")
+	}
+	if d.mode != Direct || len(s.Failures()) > 0 {
+		line = "\n" + line
+	}
+	return line + "\n"
+}

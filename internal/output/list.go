@@ -1,0 +1,102 @@
+package output
+
+import (
+	"encoding/json"
+	"fmt"
+	"io"
+	"slices"
+	"strings"
+
+	"github.com/mattn/go-runewidth"
+
+	"tugline/internal/project"
+)
+
+// List writes the tasks, one a line, with their names aligned.
+func List(w io.Writer, title string, tasks []*project.Task, st Style) error {
+	var b strings.Builder
+	if title != "" {
+		b.WriteString(st.bold(title) + "\n\n")
+	}
+	width := 0
+	for _, t := range tasks {
+		width = max(width, min(40, runewidth.StringWidth(t.Name)))
+	}
+	for _, t := range tasks {
+		line := st.name(t.Name, pad(t.Name, width))
+		about := t.Summary()
+		if len(t.Aliases) > 0 {
+			about = strings.TrimSpace(about + " " + st.faint("(also "+strings.Join(aliases(t), ", ")+")"))
+		}
+		b.WriteString(strings.TrimRight("  "+line+"   "+about, " ") + "\n")
+	}
+	if len(tasks) == 0 {
+		b.WriteString("No tasks.\n")
+	}
+	_, err := io.WriteString(w, b.String())
+	return err
+}
+
+func aliases(t *project.Task) []string {
+	names := make([]string, len(t.Aliases))
+	for i, a := range t.Aliases {
+		names[i] = a.Value
+	}
+	return names
+}
+
+// listedTask is a task in the JSON of a list.
+type listedTask struct {
+	Name     string   `json:"name"`
+	About    string   `json:"about"`
+	Aliases  []string `json:"aliases"`
+	Args     []string `json:"args"`
+	Needs    []string `json:"needs"`
+	Reads    []string `json:"reads"`
+	Writes   []string `json:"writes"`
+	File     string   `json:"file"`
+	Line     int      `json:"line"`
+	Unlisted bool     `json:"unlisted"`
+}
+
+// ListJSON writes the tasks as one JSON object.
+func ListJSON(w io.Writer, tasks []*project.Task) error {
+	list := make([]listedTask, 0, len(tasks))
+	for _, t := range tasks {
+		line, _ := t.Span.Position()
+		needs := []string{}
+		for _, c := range t.Needs {
+			needs = append(needs, c.Text)
+		}
+		list = append(list, listedTask{
+			Name: t.Name, About: t.About, Aliases: aliases(t), Args: []string{}, Needs: needs,
+			Reads: []string{}, Writes: []string{}, File: t.Span.Source.Name, Line: line, Unlisted: t.Unlisted,
+		})
+	}
+	return JSON(w, map[string]any{"tasks": list})
+}
+
+// JSON writes v, indented.
+func JSON(w io.Writer, v any) error {
+	enc := json.NewEncoder(w)
+	enc.SetIndent("", "  ")
+	enc.SetEscapeHTML(false)
+	if err := enc.Encode(v); err != nil {
+		return fmt.Errorf("writing JSON: %w", err)
+	}
+	return nil
+}
+
+// Listed returns the tasks to list, in the order of the file or by name.
+func Listed(p *project.Project, all, byName bool) []*project.Task {
+	var tasks []*project.Task
+	for _, t := range p.Tasks {
+		if all || !t.Unlisted {
+			tasks = append(tasks, t)
+		}
+	}
+	if byName {
+		slices.SortFunc(tasks, func(a, b *project.Task) int { return strings.Compare(a.Name, b.Name) })
+	}
+	return tasks
+}
