@@ -1,0 +1,111 @@
+package cli
+
+import (
+	"fmt"
+	"runtime"
+
+	"github.com/spf13/cobra"
+
+	"tugline/internal/engine"
+	"tugline/internal/output"
+	"tugline/internal/plan"
+	"tugline/internal/project"
+)
+
+func (a *app) listCommand() *cobra.Command {
+	var all, asJSON bool
+	var order string
+	cmd := &cobra.Command{
+		Use:   "list",
+		Short: "List the tasks",
+		Args:  noArgs,
+		RunE: func(*cobra.Command, []string) error {
+			if order != "file" && order != "name" {
+				return &usageError{msg: fmt.Sprintf("--sort must be name or file, not %q", order)}
+			}
+			p, err := a.load()
+			if err != nil {
+				return err
+			}
+			tasks := output.Listed(p, all, order == "name")
+			if asJSON {
+				return output.ListJSON(a.env.Stdout, tasks)
+			}
+			return output.List(a.env.Stdout, p.Title, tasks, a.style(a.env.Stdout))
+		},
+	}
+	cmd.Flags().SortFlags = false
+	cmd.Flags().BoolVar(&all, "all", false, "the unlisted tasks too")
+	cmd.Flags().StringVar(&order, "sort", "file", "by `ORDER`: name or file")
+	cmd.Flags().BoolVar(&asJSON, "json", false, "as JSON")
+	return cmd
+}
+
+func (a *app) doctorCommand() *cobra.Command {
+	var fileOnly bool
+	cmd := &cobra.Command{
+		Use:   "doctor",
+		Short: "Check the project file, all findings at once",
+		Args:  noArgs,
+		RunE: func(*cobra.Command, []string) error {
+			p, err := a.load()
+			if err != nil {
+				return err
+			}
+			if err := a.examine(p, fileOnly); err != nil {
+				return err
+			}
+			return a.print(fmt.Sprintf("%s: %s, all well\n", p.Source.Name, count(len(p.Tasks), "task")))
+		},
+	}
+	cmd.Flags().BoolVar(&fileOnly, "file-only", false, "only the project file, not what it needs on this machine")
+	return cmd
+}
+
+// examine checks every script of p and, unless fileOnly is set, whether its
+// interpreters are there.
+func (a *app) examine(p *project.Project, fileOnly bool) error {
+	calls := make([]project.Call, len(p.Tasks))
+	for i, t := range p.Tasks {
+		calls[i] = project.Call{Text: t.Name, Name: t.Name}
+	}
+	pl, err := plan.New(p, plan.Request{Calls: calls, Env: a.env.Vars, From: a.env.Folder, OS: runtime.GOOS, Arch: runtime.GOARCH})
+	if err != nil {
+		return err
+	}
+	_, err = engine.Prepare(pl)
+	if _, missing := err.(*engine.MissingError); missing && fileOnly {
+		return nil
+	}
+	return err
+}
+
+// count writes a number with its noun.
+func count(n int, noun string) string {
+	if n == 1 {
+		return "1 " + noun
+	}
+	return fmt.Sprintf("%d %ss", n, noun)
+}
+
+func (a *app) schemaCommand() *cobra.Command {
+	return &cobra.Command{
+		Use:   "schema",
+		Short: "Print the JSON Schema of the project file, for editors",
+		Args:  noArgs,
+		RunE: func(*cobra.Command, []string) error {
+			return output.JSON(a.env.Stdout, project.Schema())
+		},
+	}
+}
+
+func (a *app) versionCommand() *cobra.Command {
+	return &cobra.Command{
+		Use:   "version",
+		Short: "Print the version",
+		Args:  noArgs,
+		RunE: func(*cobra.Command, []string) error {
+			return a.print(fmt.Sprintf("tugline %s (%s/%s, %s)\n", Version, runtime.GOOS, runtime.GOARCH, runtime.Version()))
+		},
+	}
+}

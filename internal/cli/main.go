@@ -1,0 +1,134 @@
+// Package cli is Tugline's command line: its commands and options, how the
+// other packages are put together for them, and the exit codes.
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"syscall"
+
+	"tugline/internal/engine"
+	"tugline/internal/output"
+	"tugline/internal/plan"
+	"tugline/internal/project"
+)
+
+// Env is the world that a call of Tugline sees.
+type Env struct {
+	Args   []string // without the program's own name
+	Vars   []string // the environment, as NAME=value
+	Folder string   // absolute: where the user stands
+	Stdin  *os.File
+	Stdout *os.File
+	Stderr *os.File
+	Kill   <-chan struct{} // closed by the second interrupt: end what runs at once; may be nil
+}
+
+// The exit codes.
+const (
+	exitOK      = 0
+	exitFailed  = 1 // a task failed, or a check found something
+	exitUsage   = 2 // wrong use, or a bad project file
+	exitMissing = 3 // a requirement or an interpreter is missing
+	exitBroken  = 4 // Tugline itself could not go on
+	exitSignal  = 128
+)
+
+// Interrupted is the cause of a context that a signal ended.
+type Interrupted struct{ Sig syscall.Signal }
+
+func (i Interrupted) Error() string { return i.Sig.String() }
+
+// Signal returns the signal, which is passed on to what runs.
+func (i Interrupted) Signal() os.Signal { return i.Sig }
+
+// errFailed says that a task failed; the run has told of it already.
+var errFailed = errors.New("a task failed")
+
+// usageError is a wrong use of the command line.
+type usageError struct {
+	msg  string
+	hint string
+}
+
+func (e *usageError) Error() string { return e.msg }
+
+// Main does what env.Args say and returns the exit code. When ctx is done, it
+// ends what runs first; the cause should be an [Interrupted].
+func Main(ctx context.Context, env Env) int {
+	a := &app{env: env}
+	root := a.root()
+	root.SetArgs(append([]string{}, env.Args...)) // nil would mean os.Args
+	err := root.ExecuteContext(ctx)
+	a.report(err)
+	return exitCode(ctx, err)
+}
+
+// exitCode tells the outcome to the caller's shell.
+func exitCode(ctx context.Context, err error) int {
+	var (
+		interrupted Interrupted
+		usage       *usageError
+		wrong       project.Diagnostics
+		noTask      *plan.CallError
+		missing     *engine.MissingError
+	)
+	switch {
+	case err == nil:
+		return exitOK
+	case errors.As(context.Cause(ctx), &interrupted):
+		return exitSignal + int(interrupted.Sig)
+	case errors.Is(err, errFailed):
+		return exitFailed
+	case errors.As(err, &missing):
+		return exitMissing
+	case errors.As(err, &usage), errors.As(err, &wrong), errors.As(err, &noTask), errors.Is(err, project.ErrNotFound):
+		return exitUsage
+	}
+	return exitBroken
+}
+
+// report writes err where the user reads messages.
+func (a *app) report(err error) {
+	st := a.style(a.env.Stderr)
+	var (
+		interrupted Interrupted
+		usage       *usageError
+		wrong       project.Diagnostics
+		noTask      *plan.CallError
+		missing     *engine.MissingError
+	)
+	switch {
+	case err == nil, errors.Is(err, errFailed), errors.As(err, &interrupted):
+		// nothing to say, or said already
+	case errors.As(err, &missing):
+		fmt.Fprint(a.env.Stderr, output.Diagnostics(missing.Diagnostics, st))
+	case errors.As(err, &wrong):
+		fmt.Fprint(a.env.Stderr, output.Diagnostics(wrong, st))
+	case errors.As(err, &noTask):
+		a.say(noTask.Error(), noTaskHint(noTask))
+	case errors.As(err, &usage):
+		a.say(usage.msg, usage.hint)
+	case errors.Is(err, project.ErrNotFound):
+		a.say(err.Error(), "tugline demo shows a whole project; tugline help tells of the rest")
+	default:
+		a.say(err.Error(), "")
+	}
+}
+
+func noTaskHint(e *plan.CallError) string {
+	if len(e.Near) == 0 {
+		return "tugline list shows the tasks"
+	}
+	return project.DidYouMean(e.Name, e.Near)
+}
+
+// say writes a message, with a hint on a line of its own.
+func (a *app) say(msg, hint string) {
+	fmt.Fprintln(a.env.Stderr, "tugline: "+msg)
+	if hint != "" {
+		fmt.Fprintln(a.env.Stderr, "  "+hint)
+	}
+}

@@ -1,0 +1,157 @@
+package cli
+
+import (
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"tugline/internal/output"
+	"tugline/internal/project"
+)
+
+// Version is what "tugline version" tells; the release sets it.
+var Version = "0.1.0-dev"
+
+// app is one call of Tugline: the world it sees and the options that hold
+// everywhere.
+type app struct {
+	env Env
+
+	folder  string // -C
+	file    string // --file
+	color   string // --color
+	quiet   bool
+	verbose bool
+}
+
+// root makes the tree of commands, anew for each call.
+func (a *app) root() *cobra.Command {
+	run := &runOptions{}
+	root := &cobra.Command{
+		Use:   "tugline [OPTIONS] TASK…",
+		Short: "Run the tasks of a project, in order or at the same time",
+		Long: `Tugline runs the tasks that a project names in its tugline.toml, in the right
+order, independent ones at the same time.
+
+  tugline                 run the default task, or list the tasks
+  tugline build test      run two tasks, in this order, each with what it needs
+  tugline list            the tasks of this project
+  tugline demo            a whole project to look at`,
+		Args:              cobra.ArbitraryArgs,
+		SilenceUsage:      true,
+		SilenceErrors:     true,
+		DisableAutoGenTag: true,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			return a.bare(cmd.Context(), cmd, args, run)
+		},
+	}
+	root.SetIn(a.env.Stdin)
+	root.SetOut(a.env.Stdout)
+	root.SetErr(a.env.Stderr)
+	root.CompletionOptions.DisableDefaultCmd = true
+	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error {
+		return &usageError{msg: err.Error(), hint: "tugline help shows the options"}
+	})
+	flags := root.PersistentFlags()
+	flags.SortFlags = false
+	flags.StringVarP(&a.folder, "folder", "C", "", "act as if started in `FOLDER`")
+	flags.StringVar(&a.file, "file", "", "use this project `FILE`")
+	flags.BoolVarP(&a.quiet, "quiet", "q", false, "only what tasks print, and failures")
+	flags.BoolVarP(&a.verbose, "verbose", "v", false, "tell more")
+	flags.StringVar(&a.color, "color", "auto", "`WHEN` to use colours: auto, always or never")
+	run.add(root.Flags())
+	root.AddCommand(a.runCommand(), a.listCommand(), a.doctorCommand(), a.demoCommand(), a.schemaCommand(), a.versionCommand())
+	root.InitDefaultHelpCmd()
+	slices.SortFunc(root.Commands(), func(x, y *cobra.Command) int { return strings.Compare(x.Name(), y.Name()) })
+	root.PersistentPreRunE = func(*cobra.Command, []string) error { return a.settle() }
+	return root
+}
+
+// settle checks the options that hold everywhere.
+func (a *app) settle() error {
+	if !slices.Contains([]string{"auto", "always", "never"}, a.color) {
+		return &usageError{msg: fmt.Sprintf("--color must be auto, always or never, not %q", a.color)}
+	}
+	if a.folder == "" {
+		return nil
+	}
+	folder := a.absolute(a.folder)
+	if info, err := os.Stat(folder); err != nil || !info.IsDir() {
+		return &usageError{msg: fmt.Sprintf("the folder %q of -C is not there", a.folder)}
+	}
+	a.env.Folder = folder
+	return nil
+}
+
+// absolute returns the path as it is meant from where the user stands.
+func (a *app) absolute(path string) string {
+	if filepath.IsAbs(path) {
+		return filepath.Clean(path)
+	}
+	return filepath.Join(a.env.Folder, path)
+}
+
+// load finds and reads the project file.
+func (a *app) load() (*project.Project, error) {
+	path := ""
+	if a.file != "" {
+		path = a.absolute(a.file)
+	} else {
+		found, err := project.Find(a.env.Folder)
+		if err != nil {
+			return nil, err
+		}
+		path = found
+	}
+	return project.Load(path, a.shown(path))
+}
+
+// shown returns path as the user would write it from where they stand.
+func (a *app) shown(path string) string {
+	rel, err := filepath.Rel(a.env.Folder, path)
+	if err != nil || len(rel) > len(path) {
+		return path
+	}
+	return rel
+}
+
+// style returns how to dress what goes to f.
+func (a *app) style(f *os.File) output.Style {
+	switch a.color {
+	case "always":
+		return output.Style{Color: true}
+	case "never":
+		return output.Style{}
+	}
+	plain := a.variable("NO_COLOR") != "" || a.variable("TERM") == "dumb" || a.variable("CI") != ""
+	return output.Style{Color: !plain && output.IsTerminal(f)}
+}
+
+// variable returns a variable of the caller's environment.
+func (a *app) variable(name string) string {
+	for _, pair := range slices.Backward(a.env.Vars) {
+		if value, ok := strings.CutPrefix(pair, name+"="); ok {
+			return value
+		}
+	}
+	return ""
+}
+
+// print writes a result.
+func (a *app) print(text string) error {
+	_, err := io.WriteString(a.env.Stdout, text)
+	return err
+}
+
+// noArgs refuses words behind a command that takes none.
+func noArgs(cmd *cobra.Command, args []string) error {
+	if len(args) > 0 {
+		return &usageError{msg: fmt.Sprintf("tugline %s takes no %q", cmd.Name(), args[0])}
+	}
+	return nil
+}

@@ -1,0 +1,174 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"runtime"
+	"time"
+
+	"github.com/spf13/cobra"
+	"github.com/spf13/pflag"
+
+	"tugline/internal/engine"
+	"tugline/internal/output"
+	"tugline/internal/plan"
+	"tugline/internal/project"
+)
+
+// grace is the time a program has to end after the polite signal.
+const grace = 5 * time.Second
+
+// runOptions are the options of a run.
+type runOptions struct {
+	jobs   int
+	output string
+}
+
+func (o *runOptions) add(flags *pflag.FlagSet) {
+	flags.SortFlags = false
+	flags.IntVarP(&o.jobs, "jobs", "j", 0, "run at most `N` tasks at once (the number of processors)")
+	flags.StringVar(&o.output, "output", "auto", "`HOW` to show what tasks print: auto, lines, blocks or direct")
+}
+
+func (o *runOptions) check(flags *pflag.FlagSet) error {
+	if flags.Changed("jobs") && o.jobs < 1 {
+		return &usageError{msg: fmt.Sprintf("--jobs must be at least 1, not %d", o.jobs)}
+	}
+	switch output.Mode(o.output) {
+	case "auto", output.Lines, output.Blocks, output.Direct:
+		return nil
+	}
+	return &usageError{msg: fmt.Sprintf("--output must be auto, lines, blocks or direct, not %q", o.output)}
+}
+
+func (a *app) runCommand() *cobra.Command {
+	options := &runOptions{}
+	cmd := &cobra.Command{
+		Use:   "run [OPTIONS] TASK…",
+		Short: "Run tasks, in the order given, each with what it needs",
+		Args:  cobra.ArbitraryArgs,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			return a.bare(cmd.Context(), cmd, args, options)
+		},
+	}
+	options.add(cmd.Flags())
+	return cmd
+}
+
+// bare runs the tasks that args name; without any, the default task; without
+// that, it lists the tasks.
+func (a *app) bare(ctx context.Context, cmd *cobra.Command, args []string, options *runOptions) error {
+	if err := options.check(cmd.Flags()); err != nil {
+		return err
+	}
+	names, rest := splitRest(args, cmd.Flags().ArgsLenAtDash())
+	p, err := a.load()
+	if err != nil {
+		return err
+	}
+	calls := p.Default
+	if len(names) > 0 {
+		calls = make([]project.Call, len(names))
+		for i, name := range names {
+			calls[i] = project.Call{Text: name, Name: name}
+		}
+	}
+	if len(calls) == 0 {
+		return output.List(a.env.Stdout, p.Title, output.Listed(p, false, false), a.style(a.env.Stdout))
+	}
+	if len(rest) > 0 {
+		return &usageError{msg: fmt.Sprintf("task %q takes no words behind --", calls[len(calls)-1].Text)}
+	}
+	return a.runCalls(ctx, p, calls, options)
+}
+
+// splitRest parts args at the "--", if there was one.
+func splitRest(args []string, dash int) (names, rest []string) {
+	if dash < 0 {
+		return args, nil
+	}
+	return args[:dash], args[dash:]
+}
+
+// runCalls plans and runs calls.
+func (a *app) runCalls(ctx context.Context, p *project.Project, calls []project.Call, options *runOptions) error {
+	jobs := options.jobs
+	if jobs == 0 {
+		jobs = p.Jobs
+	}
+	if jobs == 0 {
+		jobs = runtime.NumCPU()
+	}
+	pl, err := plan.New(p, plan.Request{
+		Calls: calls, Env: a.env.Vars, From: a.env.Folder, Jobs: jobs, OS: runtime.GOOS, Arch: runtime.GOARCH,
+	})
+	if err != nil {
+		return err
+	}
+	scripts, err := engine.Prepare(pl)
+	if err != nil {
+		return err
+	}
+	cfg := engine.Config{Jobs: jobs, Grace: grace, Quiet: a.quiet, Kill: a.env.Kill}
+	mode := a.mode(pl, options)
+	if mode == output.Direct {
+		cfg.Stdout, cfg.Stderr = a.env.Stdout, a.env.Stderr
+		if !output.IsTerminal(a.env.Stdin) {
+			cfg.Stdin = a.env.Stdin // what reads a terminal must own it
+		}
+	}
+	display := output.NewDisplay(pl, output.DisplayConfig{
+		Out: a.env.Stdout, Err: a.env.Stderr, Mode: mode, Quiet: a.quiet, Style: a.displayStyle(mode),
+	})
+	return a.engineRun(ctx, pl, scripts, cfg, display)
+}
+
+// engineRun runs the plan, and stops it when its output cannot be written.
+func (a *app) engineRun(ctx context.Context, pl *plan.Plan, scripts *engine.Scripts, cfg engine.Config, display *output.Display) error {
+	ctx, cancel := context.WithCancelCause(ctx)
+	defer cancel(nil)
+	cfg.Sink = func(e engine.Event) {
+		display.Event(e)
+		if err := display.Err(); err != nil {
+			cancel(fmt.Errorf("showing the output: %w", err))
+		}
+	}
+	summary, err := engine.Run(ctx, pl, scripts, cfg)
+	display.Summary(summary, a.style(a.env.Stderr))
+	if err != nil {
+		return err
+	}
+	if len(summary.Failures()) > 0 {
+		return errFailed
+	}
+	return nil
+}
+
+// mode returns how the output of a run is shown.
+func (a *app) mode(pl *plan.Plan, options *runOptions) output.Mode {
+	if options.output != "auto" {
+		return output.Mode(options.output)
+	}
+	working := 0
+	for _, s := range pl.Steps {
+		if !s.Task.IsGroup() {
+			working++
+		}
+	}
+	switch {
+	case working == 1:
+		return output.Direct
+	case output.IsTerminal(a.env.Stdout) && a.variable("TERM") != "dumb" && a.variable("CI") == "":
+		return output.Lines
+	}
+	return output.Blocks
+}
+
+// displayStyle returns how to dress the display of a run, which in direct
+// mode goes to stderr.
+func (a *app) displayStyle(mode output.Mode) output.Style {
+	if mode == output.Direct {
+		return a.style(a.env.Stderr)
+	}
+	return a.style(a.env.Stdout)
+}
