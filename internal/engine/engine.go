@@ -238,9 +238,15 @@ func (l *loop) fail(ctx context.Context, r *Result, text *project.Text, err erro
 	r.State, r.Reason = Failed, err.Error()
 	r.Failure = &Failure{Span: text.Span, Msg: err.Error()}
 	var exit *shell.ExitError
-	if errors.As(err, &exit) {
+	switch {
+	case errors.As(err, &exit):
 		r.Failure.Code = exit.Code
 		r.Failure.Span = text.At(exit.Where.Offset, exit.Where.Length)
+		if exit.Missing != "" {
+			r.Failure.Hint = project.DidYouMean(exit.Missing, shell.Commands(r.Step.Env))
+		}
+	case errors.Is(err, shell.ErrNoFolder) && !r.Step.Task.Folder.Span.IsZero():
+		r.Failure.Span = r.Step.Task.Folder.Span
 	}
 }
 

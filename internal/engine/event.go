@@ -60,6 +60,7 @@ type Failure struct {
 	Span project.Span // of the statement, in the project file
 	Code int          // the exit code; 0 when no command gave one
 	Msg  string
+	Hint string // how to mend it; may be empty
 }
 
 // Sink is told of every event, in one order, by one goroutine. The run waits

@@ -214,7 +214,7 @@ func (d *Display) failure(r engine.Result) {
 	d.write("\n" + Diagnostic(project.Diagnostic{
 		Span: r.Failure.Span,
 		Msg:  fmt.Sprintf("task %q %s", r.Step.Name, d.style.red("failed")),
-		Hint: r.Failure.Msg,
+		Hint: strings.TrimSuffix(r.Failure.Msg+"; "+r.Failure.Hint, "; "),
 	}, d.style))
 	step := d.steps[r.Step]
 	if step == nil || len(step.tail.lines) == 0 {

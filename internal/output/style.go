@@ -49,7 +49,7 @@ func (st Style) state(state engine.State, text string) string {
 
 // nameColors are told apart on dark and on light grounds. Red and green are
 // left to the states.
-var nameColors = []color.Attribute{color.FgCyan, color.FgBlue, color.FgMagenta, color.FgYellow, color.FgHiCyan, color.FgHiBlue}
+var nameColors = []color.Attribute{color.FgCyan, color.FgHiBlue, color.FgMagenta, color.FgYellow, color.FgHiCyan, color.FgHiMagenta}
 
 // name dresses the name of a task; a name always has the same colour.
 func (st Style) name(name, text string) string {

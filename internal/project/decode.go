@@ -11,7 +11,7 @@ import (
 type decoder struct {
 	project     *Project
 	diagnostics Diagnostics
-	broken      bool // the file has syntax errors, so tasks may be missing
+	broken      bool // the file has syntax errors, so tasks and keys may be missing
 }
 
 func (d *decoder) report(span Span, hint, format string, args ...any) {
@@ -64,7 +64,7 @@ func (d *decoder) tasks(p *Project, e *entry) {
 		}
 		p.Tasks = append(p.Tasks, t)
 		decodeTable(d, te.val.table, taskKeys, t, "task key")
-		if len(t.Run) == 0 && len(t.Needs) == 0 && !d.has(te.val.table, "run", "needs") {
+		if !d.broken && !d.has(te.val.table, "run", "needs") {
 			d.report(te.span, `give it "run" or "needs"`, "task %q does nothing", t.Name)
 		}
 	}

@@ -71,7 +71,7 @@ func Nearest(name string, known []string) []string {
 		name     string
 		distance int
 	}
-	limit := max(1, len(name)/3)
+	limit := max(1, (len(name)+1)/3)
 	var found []candidate
 	for _, k := range known {
 		if diff := len(k) - len(name); diff > limit || -diff > limit {
@@ -80,7 +80,11 @@ func Nearest(name string, known []string) []string {
 			}
 			continue
 		}
-		if d := levenshtein.ComputeDistance(strings.ToLower(name), strings.ToLower(k)); d <= limit {
+		d := levenshtein.ComputeDistance(strings.ToLower(name), strings.ToLower(k))
+		if d == 2 && swapped(name, k) {
+			d = 1
+		}
+		if d <= limit {
 			found = append(found, candidate{k, d})
 		}
 	}
@@ -93,4 +97,13 @@ func Nearest(name string, known []string) []string {
 		names = append(names, c.name)
 	}
 	return names
+}
+
+// swapped reports whether a is b with two neighbours in the other's place.
+func swapped(a, b string) bool {
+	at := 0
+	for at < len(a) && at < len(b) && a[at] == b[at] {
+		at++
+	}
+	return len(a) == len(b) && at+1 < len(a) && a[at] == b[at+1] && a[at+1] == b[at] && a[at+2:] == b[at+2:]
 }

@@ -50,13 +50,13 @@ func Parse(path, name string, text []byte) (*Project, error) {
 		span := Span{Source: src, Offset: at, Length: 1}
 		return nil, Diagnostics{{Span: span, Msg: "the file is not UTF-8 from here on", Hint: "save it as UTF-8"}}
 	}
-	root, diagnostics := parseTOML(src)
+	read := parseTOML(src)
 	d := &decoder{
 		project:     &Project{Source: src, Folder: filepath.Dir(path), echo: true, byName: map[string]*Task{}},
-		diagnostics: diagnostics,
-		broken:      len(diagnostics) > 0,
+		diagnostics: read.diagnostics,
+		broken:      read.broken,
 	}
-	d.decode(root)
+	d.decode(read.root)
 	if len(d.diagnostics) > 0 {
 		d.diagnostics.Sort()
 		return nil, d.diagnostics

@@ -2,12 +2,12 @@ package project
 
 import (
 	"bytes"
-	"cmp"
 	"errors"
 	"fmt"
 	"regexp"
 	"strconv"
 	"strings"
+	"unicode/utf8"
 
 	"github.com/pelletier/go-toml/v2/unstable"
 )
@@ -105,13 +105,14 @@ type parser struct {
 	base        int // offset in src of the text given to lib
 	root        *table
 	current     *table
+	broken      bool // a part of the file could not be read
 	diagnostics Diagnostics
 }
 
-// parseTOML returns the tree of src and all that is wrong with its syntax.
-// After a syntax error it goes on at the next table header, so the tree then
-// lacks what stood in between.
-func parseTOML(src *Source) (*table, Diagnostics) {
+// parseTOML reads the tree of src and all that is wrong with its syntax. After
+// a syntax error it goes on at the next table header: the tree is then broken,
+// since it lacks what stood in between.
+func parseTOML(src *Source) *parser {
 	p := &parser{src: src, root: newTable(header)}
 	p.current = p.root
 	for p.base < len(src.Text) {
@@ -125,11 +126,12 @@ func parseTOML(src *Source) (*table, Diagnostics) {
 		}
 		p.base = p.syntaxError(err)
 	}
-	return p.root, p.diagnostics
+	return p
 }
 
 // syntaxError reports err and returns the offset at which to go on.
 func (p *parser) syntaxError(err error) int {
+	p.broken = true
 	var bad *unstable.ParserError
 	if !errors.As(err, &bad) {
 		p.report(Span{Source: p.src}, err.Error(), "")
@@ -141,7 +143,7 @@ func (p *parser) syntaxError(err error) int {
 		r := p.lib.Range(bad.Highlight)
 		at, length = p.base+int(r.Offset), int(r.Length)
 	}
-	p.report(Span{Source: p.src, Offset: at, Length: length}, syntaxMessage(bad.Message), "")
+	p.report(Span{Source: p.src, Offset: at, Length: length}, syntaxMessage(bad.Message, p.src.Text[at:]), "")
 	next := bytes.Index(p.src.Text[min(at, len(p.src.Text)):], []byte("\n["))
 	if next < 0 {
 		return len(p.src.Text)
@@ -151,19 +153,22 @@ func (p *parser) syntaxError(err error) int {
 }
 
 // codePoint is how the library names a character: U+0041 'A', or U+000A.
-var codePoint = regexp.MustCompile(`U\+[0-9A-F]{4,6}( ('.+'))?`)
+var codePoint = regexp.MustCompile(`U\+[0-9A-F]{4,6}( '.+')?`)
 
-// syntaxMessage says the library's message in the words of a user.
-func syntaxMessage(msg string) string {
+// syntaxMessage says the library's message in the words of a user. at is the
+// text from the place of the error on.
+func syntaxMessage(msg string, at []byte) string {
 	msg = strings.TrimPrefix(msg, "toml: ")
-	msg = strings.ReplaceAll(msg, "U+000A", "the end of the line")
-	msg = codePoint.ReplaceAllStringFunc(msg, func(s string) string {
-		return cmp.Or(codePoint.FindStringSubmatch(s)[2], s)
-	})
 	if strings.Contains(msg, "strings must be quoted") {
 		return "a string must stand in quotes"
 	}
-	return msg
+	return codePoint.ReplaceAllStringFunc(msg, func(string) string {
+		r, _ := utf8.DecodeRune(at) // the library takes its first byte for a character
+		if r == '\n' {
+			return "the end of the line"
+		}
+		return strconv.QuoteRune(r)
+	})
 }
 
 func (p *parser) report(span Span, msg, hint string) {

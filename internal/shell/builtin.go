@@ -51,8 +51,9 @@ func runProgram(ctx context.Context, cmd Command, out *stream, procs *processes)
 		err := runner.Run(ctx, node)
 		last := i == len(stmts)-1 || runner.Exited() || ctx.Err() != nil || isInternal(err)
 		if last {
+			err = b.result(err, where)
 			runner.Run(ctx, waitCommand()) // for jobs in the background; their status does not count
-			return b.result(err, where)
+			return err
 		}
 	}
 	return nil
@@ -174,7 +175,7 @@ func (b *builtin) program(ctx context.Context, hc interp.HandlerContext, args []
 // are the codes that POSIX gives to "not found" and "found, but not executable".
 func notFound(name string, hc interp.HandlerContext) ExitError {
 	if !strings.ContainsRune(name, '/') {
-		return ExitError{Code: 127, Note: fmt.Sprintf("there is no command %q here", name)}
+		return ExitError{Code: 127, Missing: name, Note: fmt.Sprintf("there is no command %q on the PATH", name)}
 	}
 	full := name
 	if !filepath.IsAbs(full) {

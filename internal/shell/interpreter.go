@@ -80,6 +80,19 @@ func LookPath(env []string, dir string) func(string) (string, error) {
 	}
 }
 
+// Commands returns the names of all files in the PATH of env, sorted.
+func Commands(env []string) []string {
+	var names []string
+	for _, folder := range filepath.SplitList(variable(env, "PATH")) {
+		entries, _ := os.ReadDir(folder) // a folder that cannot be read holds no commands
+		for _, e := range entries {
+			names = append(names, e.Name())
+		}
+	}
+	slices.Sort(names)
+	return slices.Compact(names)
+}
+
 func variable(env []string, name string) string {
 	for _, pair := range slices.Backward(env) {
 		if value, ok := strings.CutPrefix(pair, name+"="); ok {

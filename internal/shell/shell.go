@@ -41,10 +41,11 @@ type Stretch struct{ Offset, Length int }
 
 // ExitError says that a script failed.
 type ExitError struct {
-	Code   int     // 1 to 255; 128 and the signal's number for an end by a signal
-	Signal string  // the signal's name, if a signal ended the command
-	Note   string  // what Tugline knows beyond the code; may be empty
-	Where  Stretch // the command that failed; Length is 0 when it is not known
+	Code    int     // 1 to 255; 128 and the signal's number for an end by a signal
+	Signal  string  // the signal's name, if a signal ended the command
+	Missing string  // the command's name, if there is no such command
+	Note    string  // what Tugline knows beyond the code; may be empty
+	Where   Stretch // the command that failed; Length is 0 when it is not known
 }
 
 func (e *ExitError) Error() string {
@@ -57,16 +58,19 @@ func (e *ExitError) Error() string {
 	return fmt.Sprintf("exit code %d", e.Code)
 }
 
+// ErrNoFolder says that the folder to run in is not there.
+var ErrNoFolder = errors.New("the folder is not there")
+
 // Run runs cmd and returns when it and all it started have ended: a job left
 // in the background is waited for.
 //
 // If ctx is done first, Run passes the signal that is ctx's cause (SIGTERM, if
 // it is none) to every process, kills what is left after cmd.Grace, and
 // returns an error wrapping the cause. A script that fails gives an
-// [*ExitError]. Run may be called from many goroutines.
+// [*ExitError], a missing cmd.Dir [ErrNoFolder]. Run may be called from many goroutines.
 func Run(ctx context.Context, cmd Command) error {
 	if info, err := os.Stat(cmd.Dir); err != nil || !info.IsDir() {
-		return fmt.Errorf("the folder %q is not there", cmd.Dir)
+		return fmt.Errorf("%w: %s", ErrNoFolder, cmd.Dir)
 	}
 	out, err := openStream(cmd)
 	if err != nil {

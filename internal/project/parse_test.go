@@ -1,0 +1,424 @@
+package project
+
+import (
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/pelletier/go-toml/v2"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+func ExampleParse() {
+	_, err := Parse("/almanac/tugline.toml", "tugline.toml", []byte(`
+[task.page]
+needs = ["clean-reading"]
+[task.clean-readings]
+run = "awk -f clean.awk"
+`))
+	fmt.Println(err)
+	// Output: tugline.toml:3:10: task "page" needs "clean-reading", but there is no such task
+}
+
+func parse(text string) (*Project, error) {
+	return Parse("/almanac/tugline.toml", "tugline.toml", []byte(text))
+}
+
+// messages returns each finding as "line:column+columns message (hint)".
+func messages(err error) []string {
+	ds, _ := err.(Diagnostics)
+	var out []string
+	for _, d := range ds {
+		line, column := d.Span.Position()
+		msg := fmt.Sprintf("%d:%d+%d %s", line, column, d.Span.Columns(), d.Msg)
+		if d.Hint != "" {
+			msg += " (" + d.Hint + ")"
+		}
+		for _, r := range d.Related {
+			msg += " | " + strings.TrimPrefix(r.Error(), "tugline.toml:")
+		}
+		out = append(out, msg)
+	}
+	return out
+}
+
+func TestParseKeepsAllThatWasWritten(t *testing.T) {
+	p, err := parse(`#!/usr/bin/env tugline
+title = "Harbour almanac"
+default = ["archive", "tidy"]
+jobs = 4
+env.TZ = "UTC"
+
+[task.archive]
+about = """
+Pack it.
+With checksums."""
+aliases = "pack"
+unlisted = true
+run = ["mkdir out", 'tar -cf "$OUT" out']
+shell = ["bash", "-x"]
+folder = "build"
+needs = ["tidy"]
+echo = false
+env = { OUT = "a.tar" }
+
+[task]
+tidy.run = "rm -rf out"
+`)
+	require.NoError(t, err)
+	assert.Equal(t, "Harbour almanac", p.Title)
+	assert.Equal(t, "/almanac", p.Folder)
+	assert.Equal(t, 4, p.Jobs)
+	assert.Equal(t, []string{"archive", "tidy"}, []string{p.Default[0].Name, p.Default[1].Name})
+	assert.Equal(t, "TZ", p.Env[0].Name)
+	assert.Equal(t, []string{"archive", "pack", "tidy"}, p.Names())
+
+	archive, tidy := p.Task("pack"), p.Task("tidy")
+	assert.Same(t, p.Task("archive"), archive)
+	assert.Equal(t, "Pack it.", archive.Summary())
+	assert.True(t, archive.Unlisted)
+	assert.False(t, archive.Echo)
+	assert.True(t, tidy.Echo)
+	assert.Equal(t, []string{"bash", "-x"}, archive.Shell.Args)
+	assert.True(t, tidy.Shell.Builtin())
+	assert.Equal(t, "build", archive.Folder.Value)
+	assert.Equal(t, "a.tar", archive.Env[0].Value.Value)
+	assert.Equal(t, "tugline.toml:13:21", archive.Run[1].Span.String())
+	assert.Equal(t, "tugline.toml:7:7", archive.Span.String())
+	assert.Equal(t, "tugline.toml:21:1", tidy.Span.String())
+}
+
+func TestTopKeysHoldWhereverTheyStand(t *testing.T) {
+	p, err := parse("task.a.run = 'x'\necho = false\nshell = 'bash'\n")
+	require.NoError(t, err)
+	assert.False(t, p.Task("a").Echo)
+	assert.Equal(t, []string{"bash"}, p.Task("a").Shell.Args)
+}
+
+func TestParseReportsAllThatIsWrong(t *testing.T) {
+	tests := []struct {
+		name, text string
+		want       []string
+	}{
+		{"unknown keys at every level", "titel = 'x'\n[task.a]\nrun = 'x'\nned = ['b']\n[zone]\n", []string{
+			`1:1+5 unknown key "titel" (did you mean "title"?)`,
+			`4:1+3 unknown task key "ned"`,
+			`5:2+4 unknown key "zone"`,
+		}},
+		{"wrong types", "title = 1\njobs = 'x'\necho = 'yes'\nenv = 3\n[task.a]\nrun = 1.5\nneeds = [1, 'b']\nshell = true\n[task.b]\nrun = [['x']]\n[task]\nc = 4\n", []string{
+			`1:9+1 "title" must be a string, not a whole number (put it in quotes: "1")`,
+			`2:8+3 "jobs" must be a whole number, not a string`,
+			`3:8+5 "echo" must be true or false, not a string`,
+			`4:7+1 "env" must be a table, not a whole number`,
+			`6:7+3 "run" must be a string or a list of strings, not a number`,
+			`7:10+1 "needs" must hold strings, not a whole number`,
+			`8:9+4 "shell" must be a string or a list of strings, not true or false`,
+			`10:8+5 "run" must hold strings, not a list`,
+			`12:5+1 "task c" must be a table, not a whole number`,
+		}},
+		{"an env value that is no text", "[env]\nPORT = 80\n[task.a]\nrun='x'\nenv = { X = [ 'a', # why\n 'b' ], Y = {}, }\n", []string{
+			`2:8+2 "PORT" must be a string, not a whole number (put it in quotes: "80")`,
+			`5:13+12 "X" must be a string, not a list`,
+			`6:13+2 "Y" must be a string, not a table`,
+		}},
+		{"names", "[env]\n1A = 'x'\nTUGLINE_X = 'x'\n[task.'-a']\nrun = 'x'\n[task.\"a b\"]\nrun = 'x'\n[task.größe]\nrun = 'x'\n[task.ok]\nrun='x'\naliases=['a/b']", []string{
+			`2:1+2 the variable name "1A" is not allowed (names have letters, digits and _, and do not begin with a digit)`,
+			`3:1+9 "TUGLINE_X" is set by Tugline itself`,
+			`4:7+4 the task name "-a" is not allowed (names have letters, digits, - and _, and do not begin with -)`,
+			`6:7+5 the task name "a b" is not allowed (names have letters, digits, - and _, and do not begin with -)`,
+			`8:9+1 expected ']' to close table name`,
+			`12:10+5 the alias "a/b" is not allowed (names have letters, digits, - and _, and do not begin with -)`,
+		}},
+		{"a name taken twice", "[task.a]\nrun='x'\naliases=['b', 'c']\n[task.b]\nrun='x'\n[task.d]\nrun='x'\naliases='c'\n", []string{
+			`3:10+3 the alias "b" of task "a" is taken | 4:7: it belongs to task "b"`,
+			`8:9+3 the alias "c" of task "d" is taken | 3:15: it belongs to task "a"`,
+		}},
+		{"a task defined twice", "[task.a]\nrun='x'\n[task.a]\nrun='y'\n", []string{
+			`3:7+1 "a" is defined twice | 1:7: it was defined first here`,
+		}},
+		{"no such task", "default = 'pubilsh'\n[task.publish]\nrun='x'\nneeds = ['publis', 'zzz', 'publish x']\n", []string{
+			`1:11+9 the default task is "pubilsh", but there is no such task (did you mean "publish"?)`,
+			`4:10+8 task "publish" needs "publis", but there is no such task (did you mean "publish"?)`,
+			`4:20+5 task "publish" needs "zzz", but there is no such task`,
+			`4:36+1 task "publish" takes no arguments`,
+		}},
+		{"cycles", "[task.a]\nneeds=['b']\n[task.b]\nneeds=['x', 'c']\n[task.c]\nneeds=['bee']\n[task.x]\nneeds=['x']\n[task.bb]\nneeds='a'\n[task]\nb.aliases=['bee']", []string{
+			`6:8+5 task "c" needs "bee", but there is no such task`,
+			`8:8+3 task "x" needs itself`,
+			`12:1+1 "b" is defined twice | 3:7: it was defined first here`,
+		}},
+		{"a cycle through an alias", "[task.a]\nneeds=['b']\n[task.b]\naliases='bee'\nneeds=['c']\n[task.c]\nneeds=['bee']\n", []string{
+			`5:8+3 tasks need each other in a circle: b → c → b | 5:8: "b" needs "c" | 7:8: "c" needs "b"`,
+		}},
+		{"nothing to do", "[task.a]\nabout='x'\n[task.b]\nrun=''\n[task.c]\nrun=[]\n[task.d]\nshell=[]\nrun='x'\n", []string{
+			`1:7+1 task "a" does nothing (give it "run" or "needs")`,
+			`4:5+2 "run" holds no command`,
+			`6:5+2 "run" holds no command`,
+			`8:7+2 "shell" names no program (such as "builtin" or "bash")`,
+		}},
+		{"syntax errors, and what follows them", "title = \n[task.a]\nrun = 'x\nneeds = ['b']\n[task.b]\nrun = 'x'\nbad = 1\n", []string{
+			`1:9+1 unexpected character the end of the line at start of value`,
+			`3:9+1 literal strings cannot have new lines`,
+			`7:1+3 unknown task key "bad"`,
+		}},
+		{"a text that never ends", "[task.a]\nrun = '''\necho\n", []string{
+			`3:5+1 multiline literal string not terminated by '''`,
+		}},
+		{"numbers out of range", "jobs = 0\n[task.a]\nrun='x'\n", []string{`1:8+1 "jobs" must be at least 1 and at most 1048576, not 0`}},
+		{"a number too large", "jobs = 99999999999999999999\n", []string{
+			`1:8+20 a whole number must fit in 64 bits`,
+			`1:8+20 "jobs" must be at least 1 and at most 1048576, not 9223372036854775807`,
+		}},
+		{"strings that do not expand", "[env]\nA = '${B'\nC = '$(date)'\n[task.a]\nrun='x'\nfolder='$((1))'\n", []string{
+			"2:5+5 reached EOF without matching `${` with `}` (write \\$ for a plain dollar)",
+			`3:5+9 only variables expand in this string, no commands and no arithmetic (write \$ for a plain dollar)`,
+			`6:8+8 only variables expand in this string, no commands and no arithmetic (write \$ for a plain dollar)`,
+		}},
+	}
+	for _, test := range tests {
+		t.Run(test.name, func(t *testing.T) {
+			p, err := parse(test.text)
+			assert.Nil(t, p)
+			assert.ElementsMatch(t, test.want, messages(err))
+		})
+	}
+}
+
+func TestFilesThatAreHardToRead(t *testing.T) {
+	tests := []struct {
+		name, text, wrong string
+		tasks             int
+	}{
+		{"empty", "", "", 0},
+		{"only comments", "# nothing\n\n  # here", "", 0},
+		{"a byte order mark", "\uFEFFtitle = 'x'\n[task.a]\nrun='x'", "", 1},
+		{"CRLF", "[task.a]\r\nrun = '''\r\necho a\r\n'''\r\n", "", 1},
+		{"CRLF and an error", "\uFEFFx = 1\r\n", `tugline.toml:1:1: unknown key "x"`, 0},
+		{"not UTF-8", "title = 'caf\xe9'\n", "tugline.toml:1:13: the file is not UTF-8 from here on", 0},
+		{"a zero byte", "title = 'a\x00b'\n", "tugline.toml:1:11: literal strings cannot have control characters", 0},
+		{"columns count characters", "title = 'größe' ü\n", "tugline.toml:1:17: expected newline but got 'ü'", 0},
+	}
+	for _, test := range tests {
+		t.Run(test.name, func(t *testing.T) {
+			p, err := parse(test.text)
+			if test.wrong != "" {
+				assert.EqualError(t, err, test.wrong)
+				return
+			}
+			require.NoError(t, err)
+			assert.Len(t, p.Tasks, test.tasks)
+			for _, task := range p.Tasks {
+				assert.NotContains(t, task.Run[0].Value, "\r")
+			}
+		})
+	}
+}
+
+// Cost must grow with the size of the file, not with its square: with the
+// square, these would take minutes.
+func TestLargeProjectsAreRead(t *testing.T) {
+	var chain, wide strings.Builder
+	const n = 20000
+	wide.WriteString("[task.all]\nneeds = [")
+	for i := range n {
+		fmt.Fprintf(&chain, "[task.t%d]\nrun = 'true'\nneeds = ['t%d']\n", i, min(i+1, n-1))
+		fmt.Fprintf(&wide, "'t%d', ", i)
+	}
+	wide.WriteString("]\n" + strings.ReplaceAll(chain.String(), "needs", "# needs"))
+	_, err := parse(chain.String())
+	assert.EqualError(t, err, fmt.Sprintf(`tugline.toml:%d:10: task "t%d" needs itself`, 3*n, n-1))
+	p, err := parse(wide.String())
+	require.NoError(t, err)
+	assert.Len(t, p.Task("all").Needs, n)
+}
+
+// tables are documents on the rules of defining keys and tables (TOML 1.0).
+var tables = []string{
+	"a = 1\na = 2\n", "a.b = 1\na.c = 2\n", "a.b = 1\na.b.c = 2\n", "a = 1\na.b = 2\n",
+	"[a]\n[a]\n", "[a.b]\n[a]\n", "[a]\nb = 1\n[a.b]\n", "[a]\nb.c = 1\n[a.b]\n", "[a]\nb.c = 1\n[a.b.d]\n",
+	"[a.b]\nx = 1\n[a]\nb.y = 2\n", "[a.b.c]\nz = 9\n[a]\nb.c.t = 1\n", "[a.b.c]\n[a]\nb.d = 1\n",
+	"a = { b = 1 }\n[a]\n", "a = { b = 1 }\na.c = 2\n", "a = { b = 1 }\n[a.c]\n", "a = { b.c = 1, b.d = 2 }\n", "a = { b.c = 1, b.c = 2 }\n",
+	"a = { b = 1, b.c = 2 }\n", "a = { b = { c = 1 }, b.d = 2 }\n", "[[a]]\n[[a]]\n", "[[a]]\n[a]\n", "[a]\n[[a]]\n",
+	"a = []\n[[a]]\n", "[[a]]\n[a.b]\n[[a]]\n[a.b]\n", "[[a]]\nb.c = 1\n[[a.b]]\n", "[[a.b]]\n[a]\nc = 1\n", "[[a.b]]\n[a.b]\n",
+	"a = [1, [2, 'x'], { b = 1 }]\n", "a = +1_000\nb = 0x1F\nc = 0o17\nd = 0b11\ne = 1e3\nf = inf\n", "a = 1979-05-27T07:32:00Z\nb = 07:32:00\n",
+	"'' = 1\n", "\"a\\u0062\" = 1\nab = 2\n", "a = \"\"\"\\\n  x\"\"\"\n", "[a]\nb=1\n[c]\n[a.d]\n[a.d]\n",
+}
+
+func TestTableRulesAreThoseOfTOML(t *testing.T) {
+	for _, text := range tables {
+		t.Run(text, func(t *testing.T) { assertAgrees(t, text) })
+	}
+}
+
+// assertAgrees checks that text is read, or refused, as the TOML library's own
+// decoder does.
+func assertAgrees(t *testing.T, text string) {
+	t.Helper()
+	var decoded map[string]any
+	want := toml.Unmarshal([]byte(text), &decoded)
+	got := parseTOML(&Source{Name: "x", Text: []byte(text)})
+	if want == nil {
+		assert.Empty(t, got.diagnostics)
+		assert.Equal(t, decoded, plain(got.root))
+	} else {
+		assert.NotEmpty(t, got.diagnostics, "the library says: %v", want)
+	}
+}
+
+// plain returns t as the library's decoder would give it, dates left aside.
+func plain(t *table) map[string]any {
+	out := map[string]any{}
+	for _, e := range t.entries {
+		out[e.key] = plainValue(e.val)
+	}
+	return out
+}
+
+func plainValue(v *value) any {
+	switch v.kind {
+	case kindText:
+		return v.text
+	case kindInteger:
+		return v.num
+	case kindFloat:
+		return v.float
+	case kindBool:
+		return v.yes
+	case kindTable:
+		return plain(v.table)
+	case kindList:
+		items := []any{}
+		for _, item := range v.items {
+			items = append(items, plainValue(item))
+		}
+		return items
+	}
+	var decoded map[string]any
+	toml.Unmarshal([]byte("x = "+string(v.span.Source.Text[v.span.Offset:v.span.Offset+v.span.Length])), &decoded)
+	return decoded["x"]
+}
+
+func FuzzParse(f *testing.F) {
+	for _, text := range tables {
+		f.Add(text)
+	}
+	almanac, err := os.ReadFile("../../demo/tugline.toml")
+	require.NoError(f, err)
+	f.Add(string(almanac))
+	f.Add("[task.a]\nrun='''\nx'''\nneeds=['b c', '']\nenv={A='$X'}\nshell=[]\n[[task.b]]\n")
+	f.Fuzz(func(t *testing.T, text string) {
+		p, err := parse(text)
+		if err == nil {
+			for _, task := range p.Tasks {
+				for _, script := range task.Run {
+					script.At(len(script.Value)/2, 3).Position()
+				}
+			}
+			return
+		}
+		for _, d := range err.(Diagnostics) {
+			line, column := d.Span.Position()
+			assert.Positive(t, line)
+			assert.Positive(t, column)
+			assert.LessOrEqual(t, d.Span.Offset+d.Span.Length, len(d.Span.Source.Text))
+		}
+	})
+}
+
+func TestTextKnowsItsPlaces(t *testing.T) {
+	tests := []struct {
+		name, toml, word, at string // word stands in the value and in the file
+	}{
+		{"a literal", `run = 'echo WORD'`, "WORD", "1:13"},
+		{"a basic string", `run = "echo WORD"`, "WORD", "1:13"},
+		{"escapes before it", `run = "a\tb\n\"\u00e9\U0001F6A2 WORD"`, "WORD", "1:33"},
+		{"a long literal", "run = '''\n\n  echo WORD'''", "WORD", "3:8"},
+		{"a long literal on the first line", "run = '''echo WORD'''", "WORD", "1:15"},
+		{"a long basic string", "run = \"\"\"\necho \\\n\n    \"\"WORD\"\"\"", "WORD", "4:7"},
+		{"a long basic string with a joined line", "run = \"\"\"\\\n   \\\n   WORD\"\"\"", "WORD", "3:4"},
+		{"quotes in it", `run = '''a ''b'' WORD'''`, "WORD", "1:18"},
+	}
+	for _, test := range tests {
+		t.Run(test.name, func(t *testing.T) {
+			p, err := parse("task.a." + strings.ReplaceAll(test.toml, "\n", "\n"))
+			require.NoError(t, err)
+			run := p.Task("a").Run[0]
+			span := run.At(strings.Index(run.Value, test.word), len(test.word))
+			line, column := span.Position()
+			if line == 1 {
+				column -= len("task.a.")
+			}
+			assert.Equal(t, test.at, fmt.Sprintf("%d:%d", line, column))
+			assert.Equal(t, test.word, string(span.Source.Text[span.Offset:span.Offset+span.Length]))
+		})
+	}
+}
+
+func TestExpand(t *testing.T) {
+	vars := map[string]string{"A": "one", "EMPTY": "", "STAR": "*.csv $A `x`"}
+	tests := []struct{ text, want, err string }{
+		{"plain", "plain", ""},
+		{"$A/${A}x", "one/onex", ""},
+		{`\$A "$A" '$A' \n \\ \x` + "`", `$A "one" 'one' \n \\ \x` + "`", ""},
+		{"${B:-$A} ${EMPTY:-d} ${EMPTY-d} ${B:+x}", "one d  ", ""},
+		{"${A#o} ${A%e} ${#A}", "ne on 3", ""},
+		{"$STAR", "*.csv $A `x`", ""},
+		{"$NOPE", "", `"NOPE": unbound variable`},
+		{"${NOPE:?say why}", "", `"NOPE": say why`},
+		{"10$ and $", "10$ and $", ""},
+	}
+	for _, test := range tests {
+		t.Run(test.text, func(t *testing.T) {
+			got, err := Text{Value: test.text}.Expand(func(name string) (string, bool) {
+				value, ok := vars[name]
+				return value, ok
+			})
+			if test.err != "" {
+				assert.EqualError(t, err, test.err)
+				return
+			}
+			require.NoError(t, err)
+			assert.Equal(t, test.want, got)
+		})
+	}
+}
+
+func TestNearest(t *testing.T) {
+	known := []string{"archive", "clean-readings", "draw-charts", "page", "pages", "tidy"}
+	tests := map[string][]string{
+		"clean-reading": {"clean-readings"}, "archvie": {"archive"}, "Tidy": {"tidy"}, "pgae": {"page"}, "pagee": {"page", "pages"},
+		"clean": {"clean-readings"}, "zzz": nil, "": nil,
+	}
+	for name, want := range tests {
+		t.Run(name, func(t *testing.T) { assert.Equal(t, want, Nearest(name, known)) })
+	}
+}
+
+func TestFind(t *testing.T) {
+	top := t.TempDir()
+	below := filepath.Join(top, "a", "b c")
+	require.NoError(t, os.MkdirAll(below, 0o755))
+	_, err := Find(below)
+	assert.ErrorIs(t, err, ErrNotFound)
+	file := filepath.Join(top, FileName)
+	require.NoError(t, os.WriteFile(file, nil, 0o644))
+	found, err := Find(below)
+	require.NoError(t, err)
+	assert.Equal(t, file, found)
+	_, err = Load(top, "top")
+	assert.ErrorContains(t, err, "reading the project file")
+}
+
+func TestSchemaKnowsEveryKey(t *testing.T) {
+	schema := Schema()
+	assert.Equal(t, false, schema["additionalProperties"])
+	for _, k := range TopKeys() {
+		assert.Contains(t, schema["properties"], k.Name)
+		assert.NotEmpty(t, k.About)
+		assert.NotEmpty(t, k.Holds)
+	}
+	assert.Len(t, schema["properties"], len(TopKeys()))
+}
