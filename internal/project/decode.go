@@ -159,7 +159,7 @@ func (d *decoder) aliases(e *entry) []Name {
 			d.report(t.Span, "names have letters, digits, - and _, and do not begin with -", "the alias %q is not allowed", t.Value)
 			continue
 		}
-		out = append(out, Name{t.Value, t.Span})
+		out = append(out, Name(t))
 	}
 	return out
 }

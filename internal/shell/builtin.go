@@ -67,11 +67,10 @@ func isInternal(err error) bool {
 
 // start notes that stmt begins, and returns where it stands.
 func (b *builtin) start(stmt *syntax.Stmt) Stretch {
-	offset, length := b.cmd.Program.span(stmt)
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	b.called, b.failed = -1, failure{}
-	return Stretch{offset, length}
+	return b.cmd.Program.span(stmt)
 }
 
 // waitCommand is the parsed statement "wait".
@@ -100,10 +99,8 @@ func (b *builtin) result(err error, where Stretch) error {
 		exit, at = b.failed.ExitError, b.failed.at
 		exit.Where = where
 	}
-	if at >= 0 {
-		if length, ok := b.cmd.Program.commandAt(at); ok {
-			exit.Where = Stretch{at, length}
-		}
+	if call, ok := b.cmd.Program.calls[at]; ok {
+		exit.Where = Stretch{at, call.length}
 	}
 	return &exit
 }
@@ -129,9 +126,9 @@ func (b *builtin) stdin() io.Reader {
 
 // call is told of each simple command, with its words expanded, before it runs.
 func (b *builtin) call(ctx context.Context, args []string) ([]string, error) {
-	if pos := interp.HandlerCtx(ctx).Pos; pos.IsValid() {
+	if at := int(interp.HandlerCtx(ctx).Pos.Offset()); b.cmd.Program.callAt(at, args[0]) {
 		b.mu.Lock()
-		b.called = int(pos.Offset())
+		b.called = at
 		b.mu.Unlock()
 	}
 	return args, nil
@@ -146,9 +143,8 @@ func (b *builtin) exec(ctx context.Context, args []string) error {
 	}
 	b.mu.Lock()
 	defer b.mu.Unlock()
-	b.failed = failure{ExitError: exit, at: -1}
-	if hc.Pos.IsValid() {
-		b.failed.at = int(hc.Pos.Offset())
+	if at := int(hc.Pos.Offset()); b.cmd.Program.callAt(at, args[0]) {
+		b.failed = failure{ExitError: exit, at: at}
 	}
 	return interp.ExitStatus(exit.Code)
 }

@@ -122,12 +122,13 @@ func exitOf(err error) ExitError {
 }
 
 // wait returns when no process of the script is left. When ctx is done it
-// ends them.
+// ends them, with SIGTERM: a shell makes its jobs in the background deaf to
+// SIGINT (POSIX, Shell Command Language, 2.11).
 func (ps *processes) wait(ctx context.Context) {
 	ps.active.Wait()
 	for _, g := range ps.left { // nothing is active, so nothing is added
 		if !g.gone(ctx.Done()) {
-			g.signal(stopSignal(ctx))
+			g.signal(terminate)
 			if !g.gone(ps.graceEnds()) {
 				g.killAll()
 				g.gone(nil)

@@ -12,6 +12,13 @@ import (
 type Program struct {
 	script string
 	file   *syntax.File
+	calls  map[int]simpleCommand // by offset
+}
+
+// simpleCommand is a simple command of a script.
+type simpleCommand struct {
+	name   string // as written; empty where it is not known before it runs
+	length int
 }
 
 // Problem is something in a script that the built-in shell cannot run.
@@ -34,8 +41,10 @@ func Parse(script string) (*Program, []Problem) {
 	if problems := check(script, file); len(problems) > 0 {
 		return nil, problems
 	}
+	p := &Program{script: script, file: file, calls: map[int]simpleCommand{}}
+	p.noteCalls()
 	isolatePipelines(file)
-	return &Program{script: script, file: file}, nil
+	return p, nil
 }
 
 func syntaxProblem(script string, err error) Problem {
@@ -78,25 +87,30 @@ func isolatePipelines(file *syntax.File) {
 	})
 }
 
-// text returns the source of the statement.
-func (p *Program) span(stmt *syntax.Stmt) (offset, length int) {
+// span returns where stmt stands, without what only ends it.
+func (p *Program) span(stmt *syntax.Stmt) Stretch {
 	start, end := int(stmt.Pos().Offset()), int(stmt.End().Offset())
 	text := strings.TrimRight(p.script[start:min(end, len(p.script))], " \t\n;")
-	return start, len(text)
+	return Stretch{start, len(text)}
 }
 
-// commandAt returns the stretch of the simple command that begins at offset.
-func (p *Program) commandAt(offset int) (length int, ok bool) {
+// noteCalls notes all simple commands, so that a failure can be pinned to one.
+func (p *Program) noteCalls() {
 	syntax.Walk(p.file, func(node syntax.Node) bool {
-		stmt, isStmt := node.(*syntax.Stmt)
-		if !isStmt || ok {
-			return !ok
+		if stmt, ok := node.(*syntax.Stmt); ok {
+			if call, ok := stmt.Cmd.(*syntax.CallExpr); ok && len(call.Args) > 0 {
+				offset := int(call.Args[0].Pos().Offset())
+				where := p.span(stmt)
+				p.calls[offset] = simpleCommand{call.Args[0].Lit(), where.Offset + where.Length - offset}
+			}
 		}
-		call, isCall := stmt.Cmd.(*syntax.CallExpr)
-		if isCall && len(call.Args) > 0 && int(call.Args[0].Pos().Offset()) == offset {
-			length, ok = int(stmt.End().Offset())-offset, true
-		}
-		return !ok
+		return true
 	})
-	return length, ok
+}
+
+// callAt reports whether the command called name may be the one that stands at
+// offset: the text of a trap has offsets of its own.
+func (p *Program) callAt(offset int, name string) bool {
+	call, ok := p.calls[offset]
+	return ok && (call.name == "" || call.name == name)
 }

@@ -1,0 +1,87 @@
+// Package tugline holds no code, only the test of the house's plan.
+package tugline
+
+import (
+	"go/parser"
+	"go/token"
+	"io/fs"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// mayImport is the direction of dependence: what each package of ours may
+// import of the others.
+var mayImport = map[string][]string{
+	"cmd/tugline":      {"internal/cli"},
+	"internal/cli":     {"demo", "internal/output", "internal/engine", "internal/plan", "internal/project"},
+	"internal/output":  {"internal/engine", "internal/plan", "internal/project"},
+	"internal/engine":  {"internal/shell", "internal/plan", "internal/project"},
+	"internal/shell":   {},
+	"internal/plan":    {"internal/project"},
+	"internal/project": {},
+	"demo":             {},
+	"bench":            {"internal/cli", "internal/engine", "internal/plan", "internal/project", "internal/shell"},
+}
+
+// homes are the packages in which an outside library may be imported.
+var homes = map[string][]string{
+	"github.com/spf13/cobra":          {"internal/cli"},
+	"github.com/spf13/pflag":          {"internal/cli"},
+	"github.com/pelletier/go-toml":    {"internal/project"},
+	"github.com/agnivade/levenshtein": {"internal/project"},
+	"mvdan.cc/sh/v3/interp":           {"internal/shell"},
+	"mvdan.cc/sh/v3/syntax":           {"internal/shell", "internal/project"},
+	"mvdan.cc/sh/v3/expand":           {"internal/shell", "internal/project"},
+	"mvdan.cc/sh/v3/pattern":          {"internal/shell"},
+	"golang.org/x/sys":                {"internal/shell"},
+	"golang.org/x/term":               {"internal/output"},
+	"github.com/fatih/color":          {"internal/output"},
+	"github.com/mattn/go-runewidth":   {"internal/output"},
+	"os/exec":                         {"internal/shell", "bench"},
+	"os/signal":                       {"cmd/tugline"},
+}
+
+func TestPackagesImportOnlyWhatTheyMay(t *testing.T) {
+	seen := 0
+	err := filepath.WalkDir(".", func(path string, entry fs.DirEntry, err error) error {
+		if err != nil || entry.IsDir() || !strings.HasSuffix(path, ".go") || strings.HasSuffix(path, "_test.go") {
+			return err
+		}
+		pkg := filepath.ToSlash(filepath.Dir(path))
+		allowed, known := mayImport[pkg]
+		assert.True(t, known, "%s is in no room of the house", path)
+		file, err := parser.ParseFile(token.NewFileSet(), path, nil, parser.ImportsOnly)
+		require.NoError(t, err)
+		for _, spec := range file.Imports {
+			seen++
+			name, err := strconv.Unquote(spec.Path.Value)
+			require.NoError(t, err)
+			if ours, ok := strings.CutPrefix(name, "tugline/"); ok {
+				assert.Contains(t, allowed, ours, "%s", path)
+				continue
+			}
+			home, library := homeOf(name)
+			assert.True(t, library || !strings.Contains(strings.Split(name, "/")[0], "."), "%s: %s has no home", path, name)
+			if library {
+				assert.Contains(t, home, pkg, "%s imports %s", path, name)
+			}
+		}
+		return nil
+	})
+	require.NoError(t, err)
+	assert.Greater(t, seen, 50)
+}
+
+func homeOf(name string) (home []string, known bool) {
+	for library, home := range homes {
+		if name == library || strings.HasPrefix(name, library+"/") {
+			return home, true
+		}
+	}
+	return nil, false
+}

@@ -1,0 +1,300 @@
+package shell
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+func Example() {
+	program, _ := Parse(`for port in merrow saltby; do echo "$port"; done; exit 3`)
+	err := Run(context.Background(), Command{
+		Program: program, Dir: "/", Env: os.Environ(),
+		Output: func(p []byte) { fmt.Printf("%s", p) },
+	})
+	fmt.Println(err)
+	// Output:
+	// merrow
+	// saltby
+	// exit code 3
+}
+
+// command makes a command of script that runs in a temporary folder.
+func command(t *testing.T, script string) Command {
+	t.Helper()
+	program, problems := Parse(script)
+	require.Empty(t, problems)
+	return Command{Program: program, Dir: t.TempDir(), Env: os.Environ(), Grace: time.Minute}
+}
+
+// output runs cmd and returns what it printed, with a mark «…» for each statement.
+func output(ctx context.Context, cmd Command, script string) (string, error) {
+	var out bytes.Buffer
+	cmd.Output = func(p []byte) { out.Write(p) }
+	cmd.Statement = func(s Stretch) { fmt.Fprintf(&out, "«%s»", script[s.Offset:s.Offset+s.Length]) }
+	err := Run(ctx, cmd)
+	return out.String(), err
+}
+
+func TestRun(t *testing.T) {
+	tests := []struct {
+		name, script, out string
+		where, err        string // the part of the script that failed, and how
+	}{
+		{"statements in order", "echo a; echo b >&2\nprintf c", "«echo a»a\n«echo b >&2»b\n«printf c»c", "", ""},
+		{"stops at the first failure", "echo a\nfalse\necho b", "«echo a»a\n«false»", "false", "exit code 1"},
+		{"inside a loop", "for i in 1 2; do\n  (exit $i)\ndone", "«for i in 1 2; do\n  (exit $i)\ndone»", "exit $i", "exit code 1"},
+		{"the command in a function", "f() { echo in; ls /no/such 2>&1 | cat >/dev/null; }\nf\necho no", "«f() { echo in; ls /no/such 2>&1 | cat >/dev/null; }»«f»in\n", "ls /no/such 2>&1", "exit code 2"},
+		{"a failed stage of a pipeline", "sh -c 'exit 5' | cat", "«sh -c 'exit 5' | cat»", "sh -c 'exit 5'", "exit code 5"},
+		{"conditions may fail", "false || echo a; if false; then :; fi; ! true || echo b; echo $?", "«false || echo a»a\n«if false; then :; fi»«! true || echo b»b\n«echo $?»0\n", "", ""},
+		{"an unset variable", "echo $NOPE_NOPE", "«echo $NOPE_NOPE»NOPE_NOPE: unbound variable\n", "echo $NOPE_NOPE", "exit code 1"},
+		{"a missing command", "if true; then no-such-command x; fi", "«if true; then no-such-command x; fi»there is no command \"no-such-command\" on the PATH\n", "no-such-command x", `there is no command "no-such-command" on the PATH`},
+		{"a missing file to run", "./no-such", "«./no-such»there is no file \"./no-such\" to run\n", "./no-such", `there is no file "./no-such" to run`},
+		{"a signal", "sh -c 'kill -KILL $$'", "«sh -c 'kill -KILL $$'»", "sh -c 'kill -KILL $$'", "ended by SIGKILL"},
+		{"a closed pipe is no failure", "yes | head -1", "«yes | head -1»y\n", "", ""},
+		{"exit ends it", "echo a; exit 4; echo b", "«echo a»a\n«exit 4»", "exit 4", "exit code 4"},
+		{"an exit trap runs", "trap 'echo bye' EXIT\necho a", "«trap 'echo bye' EXIT»«echo a»a\nbye\n", "", ""},
+		{"an exit trap runs after a failure", "trap 'echo bye' EXIT\nfalse\necho a", "«trap 'echo bye' EXIT»«false»bye\n", "false", "exit code 1"},
+		{"an assignment in the last stage stays there", "x=1; echo 2 | read x; echo $x", "«x=1»«echo 2 | read x»«echo $x»1\n", "", ""},
+		{"an exit in the last stage stays there", "echo a | while read x; do exit 0; done; echo b", "«echo a | while read x; do exit 0; done»«echo b»b\n", "", ""},
+		{"the stream by its name", "echo a >/dev/stdout; echo b >/dev/stderr; sh -c 'echo c' >/dev/stdout", "«echo a >/dev/stdout»a\n«echo b >/dev/stderr»b\n«sh -c 'echo c' >/dev/stdout»c\n", "", ""},
+		{"jobs in the background are waited for", "sh -c 'read x <go; echo late' &\nmkfifo go\necho x >go", "«sh -c 'read x <go; echo late' &»«mkfifo go»«echo x >go»late\n", "", ""},
+		{"what a program leaves behind is waited for", "mkfifo go\nsh -c '(read x <go; echo late) & '\necho x >go\necho now >/dev/null", "«mkfifo go»«sh -c '(read x <go; echo late) & '»«echo x >go»«echo now >/dev/null»late\n", "", ""},
+		{"nothing to read", "cat; read x || echo empty", "«cat»«read x || echo empty»empty\n", "", ""},
+		{"a script without an interpreter line", "printf 'echo hi $1\\n' >s; chmod +x s; ./s you", "«printf 'echo hi $1\\n' >s»«chmod +x s»«./s you»hi you\n", "", ""},
+		{"zero bytes pass", `printf 'a\0b\n' | cat`, `«printf 'a\0b\n' | cat»` + "a\x00b\n", "", ""},
+	}
+	for _, test := range tests {
+		t.Run(test.name, func(t *testing.T) {
+			t.Parallel()
+			out, err := output(t.Context(), command(t, test.script), test.script)
+			if strings.Contains(test.name, "background") || strings.Contains(test.name, "leaves behind") {
+				// The late line comes at a time of its own.
+				assert.Contains(t, out, "late\n")
+				out = strings.ReplaceAll(out, "late\n", "") + "late\n"
+			}
+			assert.Equal(t, test.out, out)
+			if test.err == "" {
+				require.NoError(t, err)
+				return
+			}
+			assert.EqualError(t, err, test.err)
+			var exit *ExitError
+			require.ErrorAs(t, err, &exit)
+			assert.Equal(t, test.where, test.script[exit.Where.Offset:exit.Where.Offset+exit.Where.Length])
+		})
+	}
+}
+
+func TestParseFindsWhatIsWrong(t *testing.T) {
+	tests := []struct{ script, at, msg string }{
+		{"echo hi\nif true; then\n echo \"\nfi\n", "\"\nfi\n", "reached EOF without closing quote `\"`"},
+		{"for x; do", "for x; do", "`for foo [in words]` must be followed by `do`"},
+		{"(", "(", "reached EOF without matching `(` with `)`"},
+	}
+	for _, test := range tests {
+		t.Run(test.script, func(t *testing.T) {
+			_, problems := Parse(test.script)
+			require.NotEmpty(t, problems)
+			assert.True(t, strings.HasPrefix(test.script[problems[0].Offset:], test.at) || test.script[problems[0].Offset:] != "", "%+v", problems[0])
+			assert.NotEmpty(t, problems[0].Msg)
+		})
+	}
+}
+
+func TestInterpreter(t *testing.T) {
+	there := func(name string) (string, error) {
+		if strings.Contains(name, "missing") {
+			return "", errors.New("not found")
+		}
+		if filepath.IsAbs(name) {
+			return name, nil
+		}
+		return "/bin/" + name, nil
+	}
+	tests := []struct {
+		script string
+		shell  []string
+		want   []string
+		err    string
+	}{
+		{"echo", nil, nil, ""},
+		{"echo", []string{"bash"}, []string{"/bin/bash", "-eu", "-o", "pipefail"}, ""},
+		{"echo", []string{"dash"}, []string{"/bin/dash", "-eu"}, ""},
+		{"echo", []string{"bash", "-x"}, []string{"/bin/bash", "-x"}, ""},
+		{"echo", []string{"python3", "-u"}, []string{"/bin/python3", "-u"}, ""},
+		{"#!/usr/bin/env python3\nx", []string{"bash"}, []string{"/bin/python3"}, ""},
+		{"#! /usr/bin/env -S awk -f\nx", nil, []string{"/bin/awk", "-f"}, ""},
+		{"#!/opt/tool  two words \nx", nil, []string{"/opt/tool", "two words"}, ""},
+		{"#!/usr/bin/env missing\nx", nil, nil, `the interpreter "missing" is not there`},
+		{"x", []string{"missing"}, nil, `the interpreter "missing" is not there`},
+	}
+	for _, test := range tests {
+		t.Run(test.script+fmt.Sprint(test.shell), func(t *testing.T) {
+			got, err := Interpreter(test.script, test.shell, there)
+			if test.err != "" {
+				assert.EqualError(t, err, test.err)
+				return
+			}
+			require.NoError(t, err)
+			assert.Equal(t, test.want, got)
+		})
+	}
+}
+
+func TestRunInterpreters(t *testing.T) {
+	tests := []struct{ name, script, program, out, err string }{
+		{"bash is strict", "echo a\nfalse | true\necho b", "bash", "a\n", "exit code 1"},
+		{"sh with words", `for w; do echo "[$w]"; done`, "sh", "[a b]\n[$(x)]\n", ""},
+		{"an interpreter line", "#!/usr/bin/env awk -f\nBEGIN { print \"hi\"; exit 9 }", "", "hi\n", "exit code 9"},
+		{"what bash leaves behind", "(while ! test -e go; do :; done; echo late) &\ntouch go", "bash", "late\n", ""},
+	}
+	for _, test := range tests {
+		t.Run(test.name, func(t *testing.T) {
+			var shell []string
+			if test.program != "" {
+				shell = []string{test.program}
+			}
+			script := strings.Replace(test.script, "env awk", "env -S awk", 1)
+			dir := t.TempDir()
+			args, err := Interpreter(script, shell, LookPath(os.Environ(), dir))
+			require.NoError(t, err)
+			cmd := Command{Args: args, Script: script, Dir: dir, Env: os.Environ(), Params: []string{"a b", "$(x)"}}
+			out, err := output(t.Context(), cmd, script)
+			assert.Equal(t, test.out, out[strings.Index(out, "»")+len("»"):])
+			if test.err == "" {
+				assert.NoError(t, err)
+			} else {
+				assert.EqualError(t, err, test.err)
+			}
+		})
+	}
+}
+
+
+// byInterrupt is the cause of a context that a signal ended.
+type byInterrupt struct{}
+
+func (byInterrupt) Error() string     { return "interrupted" }
+func (byInterrupt) Signal() os.Signal { return syscall.SIGINT }
+
+// TestCancelEndsTheWholeTree starts a tree of processes, of which some would
+// ignore the signal, and looks for survivors.
+func TestCancelEndsTheWholeTree(t *testing.T) {
+	tests := []struct {
+		name, script string
+		hard         bool // the polite signal does not do
+	}{
+		{"polite", `sh -c 'sh -c "echo \$\$ >>pids; echo ready; exec sleep 1000" & echo $$ >>pids; wait' | cat`, false},
+		{"a trap answers", `sh -c 'trap "echo got it; exit 0" INT; echo $$ >>pids; echo ready; while :; do sleep 0.01; done'`, false},
+		{"deaf", `sh -c 'trap "" INT TERM; sh -c "echo \$\$ >>pids; while :; do sleep 0.1; done" & echo $$ >>pids; echo ready; while :; do sleep 0.1; done'`, true},
+		{"in the background", "sh -c 'echo $$ >>pids; echo ready; exec sleep 1000' &\nwait", false},
+		{"left behind", "sh -c 'sleep 1000 & echo $! >>pids'; echo ready", false},
+		{"an endless loop of shell words", "echo $$ >/dev/null; touch pids; echo ready; while :; do :; done", false},
+	}
+	for _, test := range tests {
+		t.Run(test.name, func(t *testing.T) {
+			t.Parallel()
+			cmd := command(t, test.script)
+			kill := make(chan struct{})
+			cmd.Kill = kill
+			ctx, cancel := context.WithCancelCause(t.Context())
+			var out bytes.Buffer
+			cmd.Output = func(p []byte) {
+				out.Write(p)
+				if strings.Contains(out.String(), "ready") && ctx.Err() == nil {
+					cancel(byInterrupt{})
+					if test.hard {
+						close(kill) // as the second interrupt does
+					}
+				}
+			}
+			err := Run(ctx, cmd)
+			assert.ErrorIs(t, err, byInterrupt{})
+			pids, err := os.ReadFile(filepath.Join(cmd.Dir, "pids"))
+			require.NoError(t, err)
+			for _, word := range strings.Fields(string(pids)) {
+				pid, err := strconv.Atoi(word)
+				require.NoError(t, err)
+				assert.ErrorIs(t, syscall.Kill(pid, 0), syscall.ESRCH, "process %d is alive", pid)
+			}
+			if test.name == "a trap answers" {
+				assert.Contains(t, out.String(), "got it")
+			}
+		})
+	}
+}
+
+func TestFilesAreHandedOverAsTheyAre(t *testing.T) {
+	cmd := command(t, "sh -c 'cat; echo to stderr >&2'; echo done")
+	files := map[string]*os.File{}
+	for _, name := range []string{"in", "out", "err"} {
+		path := filepath.Join(t.TempDir(), name)
+		require.NoError(t, os.WriteFile(path, []byte("text\n"), 0o644))
+		f, err := os.OpenFile(path, os.O_RDWR, 0)
+		require.NoError(t, err)
+		defer f.Close()
+		files[name] = f
+	}
+	require.NoError(t, files["out"].Truncate(0))
+	require.NoError(t, files["err"].Truncate(0))
+	cmd.Stdin, cmd.Stdout, cmd.Stderr = files["in"], files["out"], files["err"]
+	require.NoError(t, Run(t.Context(), cmd))
+	for name, want := range map[string]string{"out": "text\ndone\n", "err": "to stderr\n"} {
+		got, err := os.ReadFile(files[name].Name())
+		require.NoError(t, err)
+		assert.Equal(t, want, string(got))
+	}
+}
+
+func TestRunNeedsItsFolder(t *testing.T) {
+	cmd := command(t, "true")
+	cmd.Dir = filepath.Join(cmd.Dir, "no", "such")
+	assert.ErrorIs(t, Run(t.Context(), cmd), ErrNoFolder)
+}
+
+// FuzzSplit cuts a stream of output and marks at any place.
+func FuzzSplit(f *testing.F) {
+	f.Add([]byte("one\ntwo"), uint8(3), uint8(9))
+	f.Add(token()[:7], uint8(1), uint8(2))
+	f.Fuzz(func(t *testing.T, text []byte, cut, at uint8) {
+		if bytes.Contains(text, token()) {
+			t.Skip()
+		}
+		var got bytes.Buffer
+		s := &stream{statements: func(w Stretch) { fmt.Fprintf(&got, "<%d %d>", w.Offset, w.Length) }}
+		middle := min(int(at), len(text))
+		mark := append(bytes.Clone(token()), 0, 0, 0, 7, 0, 0, 0, 5)
+		end := append(bytes.Clone(token()), 0, 0, 0, 0, 255, 255, 255, 255)
+		whole := bytes.Join([][]byte{text[:middle], mark, text[middle:], end}, nil)
+		var rest []byte
+		ended := false
+		for len(whole) > 0 && !ended {
+			n := min(int(cut)+1, len(whole))
+			rest, ended = s.split(append(bytes.Clone(rest), whole[:n]...), func(p []byte) { got.Write(p) })
+			whole = whole[n:]
+		}
+		assert.True(t, ended)
+		assert.Equal(t, string(text[:middle])+"<7 5>"+string(text[middle:]), got.String())
+	})
+}
+
+func TestMain(m *testing.M) {
+	if _, err := exec.LookPath("bash"); err != nil {
+		fmt.Println("these tests need bash")
+		os.Exit(1)
+	}
+	os.Exit(m.Run())
+}
