@@ -25,6 +25,7 @@ var mayImport = map[string][]string{
 	"internal/plan":    {"internal/project"},
 	"internal/project": {},
 	"demo":             {},
+	"docs/generate":    {"internal/cli"},
 	"bench":            {"internal/cli", "internal/engine", "internal/plan", "internal/project", "internal/shell"},
 }
 

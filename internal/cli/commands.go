@@ -31,12 +31,12 @@ func (a *app) listCommand() *cobra.Command {
 			if asJSON {
 				return output.ListJSON(a.env.Stdout, tasks)
 			}
-			return output.List(a.env.Stdout, p.Title, tasks, a.style(a.env.Stdout))
+			return output.List(a.env.Stdout, p.Title, tasks, a.verbose, a.style(a.env.Stdout))
 		},
 	}
 	cmd.Flags().SortFlags = false
 	cmd.Flags().BoolVar(&all, "all", false, "the unlisted tasks too")
-	cmd.Flags().StringVar(&order, "sort", "file", "by `ORDER`: name or file")
+	cmd.Flags().StringVar(&order, "sort", "file", "in the `ORDER` of the file, or by name: file or name")
 	cmd.Flags().BoolVar(&asJSON, "json", false, "as JSON")
 	return cmd
 }

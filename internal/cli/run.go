@@ -26,8 +26,8 @@ type runOptions struct {
 
 func (o *runOptions) add(flags *pflag.FlagSet) {
 	flags.SortFlags = false
-	flags.IntVarP(&o.jobs, "jobs", "j", 0, "run at most `N` tasks at once (the number of processors)")
-	flags.StringVar(&o.output, "output", "auto", "`HOW` to show what tasks print: auto, lines, blocks or direct")
+	flags.IntVarP(&o.jobs, "jobs", "j", 0, "run at most `N` tasks at once; without it, as many as there are processors")
+	flags.StringVar(&o.output, "output", "auto", "show what tasks print in this `MODE`: auto, lines, blocks or direct")
 }
 
 func (o *runOptions) check(flags *pflag.FlagSet) error {
@@ -74,7 +74,7 @@ func (a *app) bare(ctx context.Context, cmd *cobra.Command, args []string, optio
 		}
 	}
 	if len(calls) == 0 {
-		return output.List(a.env.Stdout, p.Title, output.Listed(p, false, false), a.style(a.env.Stdout))
+		return output.List(a.env.Stdout, p.Title, output.Listed(p, false, false), a.verbose, a.style(a.env.Stdout))
 	}
 	if len(rest) > 0 {
 		return &usageError{msg: fmt.Sprintf("task %q takes no words behind --", calls[len(calls)-1].Text)}
@@ -118,7 +118,7 @@ func (a *app) runCalls(ctx context.Context, p *project.Project, calls []project.
 		}
 	}
 	display := output.NewDisplay(pl, output.DisplayConfig{
-		Out: a.env.Stdout, Err: a.env.Stderr, Mode: mode, Quiet: a.quiet, Style: a.displayStyle(mode),
+		Out: a.env.Stdout, Err: a.env.Stderr, Mode: mode, Quiet: a.quiet, Verbose: a.verbose, Style: a.displayStyle(mode),
 	})
 	return a.engineRun(ctx, pl, scripts, cfg, display)
 }

@@ -34,6 +34,7 @@ type Display struct {
 	mode     Mode
 	style    Style
 	quiet    bool
+	verbose  bool
 	width    int // of the longest name, in columns
 	steps    map[*plan.Step]*stepOutput
 	failed   error // the first error of writing
@@ -45,6 +46,7 @@ type DisplayConfig struct {
 	Mode     Mode
 	Style    Style // of Out
 	Quiet    bool  // only what tasks print, and failures
+	Verbose  bool  // groups too
 }
 
 // stepOutput is what a display knows of a step that runs.
@@ -56,7 +58,7 @@ type stepOutput struct {
 
 // NewDisplay returns a display for a run of p.
 func NewDisplay(p *plan.Plan, cfg DisplayConfig) *Display {
-	d := &Display{out: cfg.Out, err: cfg.Err, mode: cfg.Mode, style: cfg.Style, quiet: cfg.Quiet, steps: map[*plan.Step]*stepOutput{}}
+	d := &Display{out: cfg.Out, err: cfg.Err, mode: cfg.Mode, style: cfg.Style, quiet: cfg.Quiet, verbose: cfg.Verbose, steps: map[*plan.Step]*stepOutput{}}
 	for _, s := range p.Steps {
 		if !s.Task.IsGroup() {
 			d.width = max(d.width, min(40, runewidth.StringWidth(s.Name)))
@@ -152,7 +154,7 @@ func (d *Display) finished(r engine.Result) {
 	if step != nil && d.mode != Direct {
 		d.flushPartial(r.Step, step)
 	}
-	if d.mode != Direct && !r.Step.Task.IsGroup() && (!d.quiet || r.State != engine.Ran || step.block.size > 0) {
+	if d.showsEnd(r) {
 		d.write(d.stateLine(r))
 	}
 	if step == nil {
@@ -165,6 +167,20 @@ func (d *Display) finished(r engine.Result) {
 	if r.State != engine.Failed {
 		delete(d.steps, r.Step) // the last lines of the failed are shown at the end
 	}
+}
+
+// showsEnd reports whether the end of a step is worth a line.
+func (d *Display) showsEnd(r engine.Result) bool {
+	switch {
+	case d.mode == Direct:
+		return false
+	case r.Step.Task.IsGroup():
+		return d.verbose
+	case d.quiet && r.State == engine.Ran:
+		step := d.steps[r.Step]
+		return step != nil && step.block.size > 0 // a block needs its name
+	}
+	return true
 }
 
 // stateWidth is the width of the longest name of a state.

@@ -12,8 +12,9 @@ import (
 	"tugline/internal/project"
 )
 
-// List writes the tasks, one a line, with their names aligned.
-func List(w io.Writer, title string, tasks []*project.Task, st Style) error {
+// List writes the tasks, one a line, with their names aligned; with needs,
+// each followed by a line that tells what it needs.
+func List(w io.Writer, title string, tasks []*project.Task, needs bool, st Style) error {
 	var b strings.Builder
 	if title != "" {
 		b.WriteString(st.bold(title) + "\n\n")
@@ -29,12 +30,23 @@ func List(w io.Writer, title string, tasks []*project.Task, st Style) error {
 			about = strings.TrimSpace(about + " " + st.faint("(also "+strings.Join(aliases(t), ", ")+")"))
 		}
 		b.WriteString(strings.TrimRight("  "+line+"   "+about, " ") + "\n")
+		if needs && len(t.Needs) > 0 {
+			b.WriteString(st.faint("  "+pad("", width)+"   needs "+strings.Join(callTexts(t.Needs), ", ")) + "\n")
+		}
 	}
 	if len(tasks) == 0 {
 		b.WriteString("No tasks.\n")
 	}
 	_, err := io.WriteString(w, b.String())
 	return err
+}
+
+func callTexts(calls []project.Call) []string {
+	texts := make([]string, len(calls))
+	for i, c := range calls {
+		texts[i] = c.Text
+	}
+	return texts
 }
 
 func aliases(t *project.Task) []string {
@@ -64,12 +76,8 @@ func ListJSON(w io.Writer, tasks []*project.Task) error {
 	list := make([]listedTask, 0, len(tasks))
 	for _, t := range tasks {
 		line, _ := t.Span.Position()
-		needs := []string{}
-		for _, c := range t.Needs {
-			needs = append(needs, c.Text)
-		}
 		list = append(list, listedTask{
-			Name: t.Name, About: t.About, Aliases: aliases(t), Args: []string{}, Needs: needs,
+			Name: t.Name, About: t.About, Aliases: aliases(t), Args: []string{}, Needs: callTexts(t.Needs),
 			Reads: []string{}, Writes: []string{}, File: t.Span.Source.Name, Line: line, Unlisted: t.Unlisted,
 		})
 	}
