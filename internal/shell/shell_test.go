@@ -183,7 +183,6 @@ func TestRunInterpreters(t *testing.T) {
 	}
 }
 
-
 // byInterrupt is the cause of a context that a signal ended.
 type byInterrupt struct{}
 
