@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"os"
 	"path/filepath"
 	"slices"
@@ -209,7 +210,41 @@ func (b *builtin) open(ctx context.Context, path string, flag int, perm os.FileM
 	case "/dev/stderr", "/dev/fd/2", "/proc/self/fd/2":
 		return sharedStream{hc.Stderr}, nil
 	}
+	full := path
+	if !filepath.IsAbs(full) {
+		full = filepath.Join(hc.Dir, path)
+	}
+	if info, err := os.Stat(full); err == nil && info.Mode()&fs.ModeNamedPipe != 0 {
+		return openPipe(ctx, full, flag, perm)
+	}
 	return interp.DefaultOpenHandler()(ctx, path, flag, perm)
+}
+
+// openPipe opens a named pipe, which takes until its other side is opened, and
+// gives up when ctx is done.
+func openPipe(ctx context.Context, path string, flag int, perm os.FileMode) (io.ReadWriteCloser, error) {
+	type opened struct {
+		file *os.File
+		err  error
+	}
+	done := make(chan opened, 1)
+	go func() {
+		file, err := os.OpenFile(path, flag, perm)
+		done <- opened{file, err}
+	}()
+	select {
+	case o := <-done:
+		return o.file, o.err
+	case <-ctx.Done():
+		// Open the other side, so that the goroutine comes to its end.
+		if file, err := os.OpenFile(path, os.O_RDWR, 0); err == nil {
+			defer file.Close()
+			if o := <-done; o.err == nil {
+				o.file.Close() // never used
+			}
+		}
+		return nil, ctx.Err()
+	}
 }
 
 // sharedStream is a stream that is closed by whoever opened it first.

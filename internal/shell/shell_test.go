@@ -1,3 +1,5 @@
+//go:build unix
+
 package shell
 
 import (
@@ -70,7 +72,7 @@ func TestRun(t *testing.T) {
 		{"an assignment in the last stage stays there", "x=1; echo 2 | read x; echo $x", "«x=1»«echo 2 | read x»«echo $x»1\n", "", ""},
 		{"an exit in the last stage stays there", "echo a | while read x; do exit 0; done; echo b", "«echo a | while read x; do exit 0; done»«echo b»b\n", "", ""},
 		{"the stream by its name", "echo a >/dev/stdout; echo b >/dev/stderr; sh -c 'echo c' >/dev/stdout", "«echo a >/dev/stdout»a\n«echo b >/dev/stderr»b\n«sh -c 'echo c' >/dev/stdout»c\n", "", ""},
-		{"jobs in the background are waited for", "sh -c 'read x <go; echo late' &\nmkfifo go\necho x >go", "«sh -c 'read x <go; echo late' &»«mkfifo go»«echo x >go»late\n", "", ""},
+		{"jobs in the background are waited for", "mkfifo go\nsh -c 'read x <go; echo late' &\necho x >go", "«mkfifo go»«sh -c 'read x <go; echo late' &»«echo x >go»late\n", "", ""},
 		{"what a program leaves behind is waited for", "mkfifo go\nsh -c '(read x <go; echo late) & '\necho x >go\necho now >/dev/null", "«mkfifo go»«sh -c '(read x <go; echo late) & '»«echo x >go»«echo now >/dev/null»late\n", "", ""},
 		{"nothing to read", "cat; read x || echo empty", "«cat»«read x || echo empty»empty\n", "", ""},
 		{"a script without an interpreter line", "printf 'echo hi $1\\n' >s; chmod +x s; ./s you", "«printf 'echo hi $1\\n' >s»«chmod +x s»«./s you»hi you\n", "", ""},
@@ -201,6 +203,7 @@ func TestCancelEndsTheWholeTree(t *testing.T) {
 		{"deaf", `sh -c 'trap "" INT TERM; sh -c "echo \$\$ >>pids; while :; do sleep 0.1; done" & echo $$ >>pids; echo ready; while :; do sleep 0.1; done'`, true},
 		{"in the background", "sh -c 'echo $$ >>pids; echo ready; exec sleep 1000' &\nwait", false},
 		{"left behind", "sh -c 'sleep 1000 & echo $! >>pids'; echo ready", false},
+		{"a pipe that nobody opens", "touch pids; mkfifo p; echo ready; echo x >p", false},
 		{"an endless loop of shell words", "echo $$ >/dev/null; touch pids; echo ready; while :; do :; done", false},
 	}
 	for _, test := range tests {
