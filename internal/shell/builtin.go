@@ -19,8 +19,9 @@ import (
 
 // builtin is one run of a program in the built-in shell.
 type builtin struct {
-	cmd   Command
-	procs *processes
+	cmd    Command
+	procs  *processes
+	errors *errorWatch
 
 	mu     sync.Mutex // protects the fields below
 	called int        // offset of the command that was called last; -1: none
@@ -35,7 +36,7 @@ type failure struct {
 
 // runProgram runs cmd.Program, one statement after the other.
 func runProgram(ctx context.Context, cmd Command, out *stream, procs *processes) error {
-	b := &builtin{cmd: cmd, procs: procs}
+	b := &builtin{cmd: cmd, procs: procs, errors: &errorWatch{File: out.stderr}}
 	runner, err := b.runner(out)
 	if err != nil {
 		return fmt.Errorf("setting up the built-in shell: %w", err)
@@ -50,7 +51,11 @@ func runProgram(ctx context.Context, cmd Command, out *stream, procs *processes)
 			node = &syntax.File{Stmts: []*syntax.Stmt{stmt}}
 		}
 		err := runner.Run(ctx, node)
-		last := i == len(stmts)-1 || runner.Exited() || ctx.Err() != nil || isInternal(err)
+		failedExpansion := b.errors.took()
+		if failedExpansion {
+			err = interp.ExitStatus(1)
+		}
+		last := i == len(stmts)-1 || runner.Exited() || failedExpansion || ctx.Err() != nil || isInternal(err)
 		if last {
 			err = b.result(err, where)
 			runner.Run(ctx, waitCommand()) // for jobs in the background; their status does not count
@@ -111,7 +116,7 @@ func (b *builtin) runner(out *stream) (*interp.Runner, error) {
 		interp.Params(append([]string{"-e", "-u", "-o", "pipefail", "--"}, b.cmd.Params...)...),
 		interp.Env(expand.ListEnviron(b.cmd.Env...)),
 		interp.Dir(b.cmd.Dir),
-		interp.StdIO(b.stdin(), out.stdout, out.stderr),
+		interp.StdIO(b.stdin(), out.stdout, b.errors),
 		interp.CallHandler(b.call),
 		interp.ExecHandlers(func(interp.ExecHandlerFunc) interp.ExecHandlerFunc { return b.exec }),
 		interp.OpenHandler(b.open),
@@ -132,12 +137,18 @@ func (b *builtin) call(ctx context.Context, args []string) ([]string, error) {
 		b.called = at
 		b.mu.Unlock()
 	}
-	return args, nil
+	if b.errors.took() {
+		return []string{"exit", "1"}, nil // a failed expansion ends the shell that it happened in
+	}
+	return b.substitute(ctx, args)
 }
 
 // exec runs a program and notes how it failed.
 func (b *builtin) exec(ctx context.Context, args []string) error {
 	hc := interp.HandlerCtx(ctx)
+	if args[0] == numberCommand {
+		return b.number(hc, args)
+	}
 	exit, err := b.program(ctx, hc, args)
 	if err != nil || exit.Code == 0 {
 		return err
@@ -160,7 +171,7 @@ func (b *builtin) program(ctx context.Context, hc interp.HandlerContext, args []
 	}
 	exit, err := b.procs.run(ctx, process{
 		path: path, args: args, dir: hc.Dir, env: exported(hc.Env),
-		stdin: hc.Stdin, stdout: hc.Stdout, stderr: hc.Stderr,
+		stdin: hc.Stdin, stdout: plainFile(hc.Stdout), stderr: plainFile(hc.Stderr),
 	})
 	if exit.Note != "" {
 		fmt.Fprintln(hc.Stderr, exit.Note) // as above
@@ -249,6 +260,17 @@ func openPipe(ctx context.Context, path string, flag int, perm os.FileMode) (io.
 
 // sharedStream is a stream that is closed by whoever opened it first.
 type sharedStream struct{ io.Writer }
+
+// plainFile returns the file behind w, which a program can be given as it is.
+func plainFile(w io.Writer) io.Writer {
+	switch s := w.(type) {
+	case sharedStream:
+		return plainFile(s.Writer)
+	case *errorWatch:
+		return s.File
+	}
+	return w
+}
 
 func (sharedStream) Read([]byte) (int, error) { return 0, io.EOF }
 func (sharedStream) Close() error             { return nil }

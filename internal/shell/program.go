@@ -43,7 +43,8 @@ func Parse(script string) (*Program, []Problem) {
 	}
 	p := &Program{script: script, file: file, calls: map[int]simpleCommand{}}
 	p.noteCalls()
-	isolatePipelines(file)
+	rewrite(file)
+	guardNumbers(file)
 	return p, nil
 }
 
@@ -64,27 +65,6 @@ func syntaxProblem(script string, err error) Problem {
 		problem.Offset = min(int(pos.Offset()), max(0, len(script)-1))
 	}
 	return problem
-}
-
-// isolatePipelines puts the last stage of every pipeline into a subshell, as
-// bash does: the library runs it in the current shell, where an assignment or
-// an exit would leak out.
-func isolatePipelines(file *syntax.File) {
-	syntax.Walk(file, func(node syntax.Node) bool {
-		pipe, ok := node.(*syntax.BinaryCmd)
-		if !ok || (pipe.Op != syntax.Pipe && pipe.Op != syntax.PipeAll) {
-			return true
-		}
-		if _, alone := pipe.Y.Cmd.(*syntax.Subshell); alone {
-			return true
-		}
-		inner := *pipe.Y
-		pipe.Y = &syntax.Stmt{
-			Position: inner.Position,
-			Cmd:      &syntax.Subshell{Lparen: inner.Pos(), Rparen: inner.End(), Stmts: []*syntax.Stmt{&inner}},
-		}
-		return true
-	})
 }
 
 // span returns where stmt stands, without what only ends it.

@@ -1,0 +1,115 @@
+package shell
+
+import (
+	"bytes"
+	"context"
+	"fmt"
+	"os"
+	"regexp"
+	"strings"
+	"sync/atomic"
+
+	"mvdan.cc/sh/v3/interp"
+)
+
+// errorWatch is the stderr of a script. It notices the messages of failed
+// expansions, after which the library would go on as if nothing had happened.
+type errorWatch struct {
+	*os.File
+	failed atomic.Bool
+}
+
+// expansionErrors are what the library prints for them, as a whole write.
+var expansionErrors = []string{
+	"division by zero\n", "exponent less than 0\n", "unsupported\n", "negative array index\n", "readonly variable\n",
+}
+
+// Write passes text on.
+func (w *errorWatch) Write(text []byte) (int, error) {
+	if len(text) < 80 {
+		for _, msg := range expansionErrors {
+			if bytes.HasSuffix(text, []byte(msg)) {
+				w.failed.Store(true)
+			}
+		}
+	}
+	return w.File.Write(text)
+}
+
+// took reports whether an expansion failed since the last call.
+func (w *errorWatch) took() bool { return w.failed.Swap(false) }
+
+// simpleFormat is a format of printf that the library fills as bash does.
+var simpleFormat = regexp.MustCompile(`^([^%\\]|%%|%-?[0-9]*[sb]|%c|%-?[0-9]*[diuox]|\\[abefnrtv\\"'?]|\\[0-7]{1,3}|\\x[0-9a-fA-F]{1,2})*$`)
+
+// numberVerb is a verb of printf that takes a number.
+var numberVerb = regexp.MustCompile(`%-?[0-9]*[diuox]`)
+
+// plainNumber is an argument of %d that needs no second look.
+var plainNumber = regexp.MustCompile(`^-?([1-9][0-9]{0,17}|0)$`)
+
+// substitute returns what to call in place of args: the system's own program
+// where the library's built-in command would do something else than bash.
+func (b *builtin) substitute(ctx context.Context, args []string) ([]string, error) {
+	switch args[0] {
+	case "kill":
+		return program(ctx, args)
+	case "printf":
+		if len(args) > 1 && !plainPrintf(args[1], args[2:]) {
+			return program(ctx, args)
+		}
+	case "[", "test":
+		if comparesNoNumbers(args) {
+			return program(ctx, args)
+		}
+	}
+	return args, nil
+}
+
+// comparesNoNumbers reports whether a test compares as numbers what are none,
+// which the library takes for 0.
+func comparesNoNumbers(args []string) bool {
+	for i, arg := range args {
+		switch arg {
+		case "-eq", "-ne", "-lt", "-le", "-gt", "-ge":
+			if i > 1 && i+1 < len(args) && (!plainNumber.MatchString(args[i-1]) || !plainNumber.MatchString(args[i+1])) {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+// plainPrintf reports whether the library's printf does the same as bash's.
+func plainPrintf(format string, args []string) bool {
+	if !simpleFormat.MatchString(format) {
+		return false
+	}
+	if numberVerb.MatchString(format) {
+		for _, arg := range args {
+			if !plainNumber.MatchString(arg) {
+				return false
+			}
+		}
+	}
+	return !strings.Contains(format, "%c") || !containsEmpty(args)
+}
+
+func containsEmpty(args []string) bool {
+	for _, arg := range args {
+		if arg == "" {
+			return true
+		}
+	}
+	return len(args) == 0
+}
+
+// program returns args with the path of the program in place of its name.
+func program(ctx context.Context, args []string) ([]string, error) {
+	hc := interp.HandlerCtx(ctx)
+	path, err := interp.LookPathDir(hc.Dir, hc.Env, args[0])
+	if err != nil {
+		return nil, fmt.Errorf("the program %q is not there, which the built-in shell needs for this", args[0])
+	}
+	return append([]string{path}, args[1:]...), nil
+}
