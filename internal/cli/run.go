@@ -117,10 +117,18 @@ func (a *app) runCalls(ctx context.Context, p *project.Project, calls []project.
 			cfg.Stdin = a.env.Stdin // what reads a terminal must own it
 		}
 	}
-	display := output.NewDisplay(pl, output.DisplayConfig{
+	shown := output.DisplayConfig{
 		Out: a.env.Stdout, Err: a.env.Stderr, Mode: mode, Quiet: a.quiet, Verbose: a.verbose, Style: a.displayStyle(mode),
-	})
-	return a.engineRun(ctx, pl, scripts, cfg, display)
+	}
+	if a.onTerminal() {
+		shown.Size = func() (int, int) { return output.Size(a.env.Stdout) }
+	}
+	return a.engineRun(ctx, pl, scripts, cfg, output.NewDisplay(pl, shown))
+}
+
+// onTerminal reports whether a run is watched on a terminal that can be drawn on.
+func (a *app) onTerminal() bool {
+	return output.IsTerminal(a.env.Stdout) && a.variable("TERM") != "dumb" && a.variable("CI") == ""
 }
 
 // engineRun runs the plan, and stops it when its output cannot be written.
@@ -158,7 +166,7 @@ func (a *app) mode(pl *plan.Plan, options *runOptions) output.Mode {
 	switch {
 	case working == 1:
 		return output.Direct
-	case output.IsTerminal(a.env.Stdout) && a.variable("TERM") != "dumb" && a.variable("CI") == "":
+	case a.onTerminal():
 		return output.Lines
 	}
 	return output.Blocks

@@ -37,6 +37,7 @@ type Display struct {
 	verbose  bool
 	width    int // of the longest name, in columns
 	steps    map[*plan.Step]*stepOutput
+	live     *live // nil when there is none
 	failed   error // the first error of writing
 }
 
@@ -47,6 +48,9 @@ type DisplayConfig struct {
 	Style    Style // of Out
 	Quiet    bool  // only what tasks print, and failures
 	Verbose  bool  // groups too
+	// Size returns the size of the terminal that Out is, for a live part
+	// below the output. nil: there is none.
+	Size func() (columns, rows int)
 }
 
 // stepOutput is what a display knows of a step that runs.
@@ -59,13 +63,19 @@ type stepOutput struct {
 // NewDisplay returns a display for a run of p.
 func NewDisplay(p *plan.Plan, cfg DisplayConfig) *Display {
 	d := &Display{out: cfg.Out, err: cfg.Err, mode: cfg.Mode, style: cfg.Style, quiet: cfg.Quiet, verbose: cfg.Verbose, steps: map[*plan.Step]*stepOutput{}}
+	working := 0
 	for _, s := range p.Steps {
 		if !s.Task.IsGroup() {
+			working++
 			d.width = max(d.width, min(40, runewidth.StringWidth(s.Name)))
 		}
 	}
-	if d.mode == Direct {
+	switch {
+	case d.mode == Direct:
 		d.out = d.err // stdout belongs to the task
+	case cfg.Size != nil && !d.quiet:
+		d.live = newLive(cfg.Out, cfg.Size, cfg.Style, working)
+		d.out = d.live
 	}
 	return d
 }
@@ -79,6 +89,9 @@ func (d *Display) Event(e engine.Event) {
 	switch e.Kind {
 	case engine.StepStarted:
 		d.steps[e.Step] = &stepOutput{}
+		if d.live != nil {
+			d.live.start(e.Step)
+		}
 	case engine.StepCommand:
 		d.command(e.Step, string(e.Text))
 	case engine.StepOutput:
@@ -112,6 +125,9 @@ func (d *Display) output(s *plan.Step, text []byte) {
 	var shown bytes.Buffer
 	step.lines.add(text, func(line []byte) { d.line(s, step, line, &shown) })
 	d.flush(step, &shown)
+	if d.live != nil {
+		d.live.partial(s, string(clean(step.lines.partial[:min(len(step.lines.partial), tailBytes)], false)))
+	}
 }
 
 // flushPartial shows what the step printed without ending the line.
@@ -119,6 +135,9 @@ func (d *Display) flushPartial(s *plan.Step, step *stepOutput) {
 	var shown bytes.Buffer
 	step.lines.end(func(line []byte) { d.line(s, step, line, &shown) })
 	d.flush(step, &shown)
+	if d.live != nil {
+		d.live.partial(s, "")
+	}
 }
 
 func (d *Display) flush(step *stepOutput, shown *bytes.Buffer) {
@@ -153,6 +172,9 @@ func (d *Display) finished(r engine.Result) {
 	step := d.steps[r.Step]
 	if step != nil && d.mode != Direct {
 		d.flushPartial(r.Step, step)
+	}
+	if d.live != nil && !r.Step.Task.IsGroup() {
+		d.live.finish(r.Step)
 	}
 	if d.showsEnd(r) {
 		d.write(d.stateLine(r))
@@ -213,9 +235,18 @@ func (d *Display) keep(err error) {
 	d.failed = err
 }
 
+// Close takes the live part away. Nothing is shown in it afterwards.
+func (d *Display) Close() {
+	if d.live != nil {
+		d.keep(d.live.close())
+		d.live = nil
+	}
+}
+
 // Summary shows what became of the run, on the stream for messages: for each
 // failed step its place and its last lines, then one line.
 func (d *Display) Summary(s engine.Summary, st Style) {
+	d.Close()
 	d.out, d.style = d.err, st
 	for _, r := range s.Failures() {
 		d.failure(r)

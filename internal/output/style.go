@@ -61,6 +61,15 @@ func (st Style) name(name, text string) string {
 // IsTerminal reports whether f is a terminal.
 func IsTerminal(f *os.File) bool { return term.IsTerminal(int(f.Fd())) }
 
+// Size returns the size of the terminal f, or 80 by 24 if it does not tell.
+func Size(f *os.File) (columns, rows int) {
+	columns, rows, err := term.GetSize(int(f.Fd()))
+	if err != nil || columns <= 0 || rows <= 0 {
+		return 80, 24
+	}
+	return columns, rows
+}
+
 // pad fills text up with blanks to a width in columns of a terminal.
 func pad(text string, width int) string {
 	return text + strings.Repeat(" ", max(0, width-runewidth.StringWidth(text)))

@@ -22,7 +22,7 @@ func rewrite(file *syntax.File) {
 		case *syntax.Stmt:
 			guardShift(n)
 		case *syntax.Redirect:
-			if n.Op == syntax.ClbOut {
+			if n.Op == syntax.RdrClob {
 				n.Op = syntax.RdrOut // set -C is refused, so there is nothing to overrule
 			}
 		}

@@ -1,0 +1,213 @@
+package output
+
+import (
+	"bytes"
+	"fmt"
+	"io"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/mattn/go-runewidth"
+
+	"tugline/internal/plan"
+)
+
+// live is the part at the foot of a terminal that shows what runs now. All
+// that is to scroll by above it is written through it.
+//
+// Text is gathered and drawn at most every drawEvery, in one write with the
+// part itself, so that neither ever tears the other.
+type live struct {
+	out   io.Writer
+	size  func() (columns, rows int) // of the terminal, now
+	style Style
+	now   func() time.Time
+
+	quit, ended chan struct{} // to stop the goroutine that draws, and its end
+
+	mu      sync.Mutex // protects the fields below
+	err     error      // the first error of writing
+	pending bytes.Buffer
+	drawn   []string // the lines that stand on the screen
+	last    time.Time
+	started time.Time
+	total   int // steps with work of their own
+	done    int
+	running []runningStep // in the order they started
+}
+
+// runningStep is what the live part tells of a step.
+type runningStep struct {
+	step    *plan.Step
+	started time.Time
+	partial string // what it printed without ending the line
+}
+
+// How often the part is drawn, and how often it is looked whether it changed.
+const (
+	drawEvery = 40 * time.Millisecond
+	lookEvery = 200 * time.Millisecond
+	keepBytes = 64 << 10 // drawn at once when so much is gathered
+)
+
+// newLive returns a live part for total steps. It draws until close.
+func newLive(out io.Writer, size func() (int, int), st Style, total int) *live {
+	l := &live{out: out, size: size, style: st, now: time.Now, total: total, quit: make(chan struct{}), ended: make(chan struct{})}
+	l.started = l.now()
+	go func() {
+		defer close(l.ended)
+		tick := time.NewTicker(lookEvery)
+		defer tick.Stop()
+		for {
+			select {
+			case <-tick.C:
+				l.mu.Lock()
+				l.draw()
+				l.mu.Unlock()
+			case <-l.quit:
+				return
+			}
+		}
+	}()
+	return l
+}
+
+// Write takes text that ends a line, to be shown above the part.
+func (l *live) Write(text []byte) (int, error) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	l.pending.Write(text)
+	if l.pending.Len() >= keepBytes || l.now().Sub(l.last) >= drawEvery {
+		l.draw()
+	}
+	return len(text), l.err
+}
+
+func (l *live) start(s *plan.Step) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	l.running = append(l.running, runningStep{step: s, started: l.now()})
+}
+
+func (l *live) partial(s *plan.Step, text string) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	if i := l.indexLocked(s); i >= 0 {
+		l.running[i].partial = text
+	}
+}
+
+func (l *live) finish(s *plan.Step) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	l.done++
+	if i := l.indexLocked(s); i >= 0 {
+		l.running = slices.Delete(l.running, i, i+1)
+	}
+}
+
+func (l *live) indexLocked(s *plan.Step) int {
+	return slices.IndexFunc(l.running, func(r runningStep) bool { return r.step == s })
+}
+
+// close shows what is left to show and takes the part away.
+func (l *live) close() error {
+	close(l.quit)
+	<-l.ended
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	l.running, l.total = nil, 0
+	l.draw()
+	return l.err
+}
+
+// draw brings the screen up to date. mu is held.
+func (l *live) draw() {
+	columns, rows := l.size()
+	lines := l.render(columns, rows)
+	if l.pending.Len() == 0 && slices.Equal(lines, l.drawn) {
+		return
+	}
+	var b bytes.Buffer
+	if up := rowsOf(l.drawn, columns); up > 0 {
+		fmt.Fprintf(&b, "\x1b[%dA\r\x1b[J", up) // cursor up; erase to the end of the screen (ECMA-48)
+	}
+	b.Write(l.pending.Bytes())
+	for _, line := range lines {
+		b.WriteString(line + "\r\n")
+	}
+	l.pending.Reset()
+	l.drawn, l.last = lines, l.now()
+	if _, err := l.out.Write(b.Bytes()); err != nil && l.err == nil {
+		l.err = err
+	}
+}
+
+// rowsOf returns how many rows lines take on a terminal of so many columns: a
+// terminal that became narrower has broken those that were drawn before.
+func rowsOf(lines []string, columns int) int {
+	n := 0
+	for _, line := range lines {
+		n += max(1, (visibleWidth(line)+columns-1)/max(1, columns))
+	}
+	return n
+}
+
+func visibleWidth(line string) int { return runewidth.StringWidth(string(clean([]byte(line), false))) }
+
+// render returns the lines of the part.
+func (l *live) render(columns, rows int) []string {
+	if l.total == 0 || len(l.running) == 0 {
+		return nil
+	}
+	now := l.now()
+	width := max(10, columns-1) // the last column is left free: some terminals break the line there
+	room := min(len(l.running), max(2, rows/3))
+	shown := l.running[:room]
+	if room < len(l.running) {
+		shown = l.running[:room-1]
+	}
+	lines := []string{l.header(now, width)}
+	name := 0
+	for _, r := range shown {
+		name = max(name, min(runewidth.StringWidth(r.step.Name), width-9))
+	}
+	for _, r := range shown {
+		lines = append(lines, l.line(r, now, name, width))
+	}
+	if more := len(l.running) - len(shown); more > 0 {
+		lines = append(lines, l.style.faint(runewidth.Truncate(fmt.Sprintf("        and %d more", more), width, "…")))
+	}
+	return lines
+}
+
+// header tells how far the whole run is: so many of all, and for how long.
+func (l *live) header(now time.Time, width int) string {
+	text := fmt.Sprintf("%s  %d of %d done, %d running ", clock(now.Sub(l.started)), l.done, l.total, len(l.running))
+	text = runewidth.Truncate(text, width, "…")
+	bar := max(0, min(40, width-runewidth.StringWidth(text)))
+	full := 0
+	if l.total > 0 {
+		full = bar * l.done / l.total
+	}
+	return l.style.bold(text) + strings.Repeat("≈", full) + l.style.faint(strings.Repeat("·", bar-full))
+}
+
+// line tells of one step: for how long it runs, and what it waits to go on with.
+func (l *live) line(r runningStep, now time.Time, name, width int) string {
+	label := pad(runewidth.Truncate(r.step.Name, name, "…"), name)
+	text := fmt.Sprintf("%6s  ", clock(now.Sub(r.started)))
+	rest := runewidth.Truncate(r.partial, max(0, width-name-len(text)-2), "…")
+	return strings.TrimRight(text+l.style.name(r.step.Name, label)+"  "+l.style.faint(rest), " ")
+}
+
+// clock writes a time that goes on, in whole seconds: 0:07, 12:30, 1:02:03.
+func clock(d time.Duration) string {
+	s := int(d.Seconds())
+	if s < 3600 {
+		return fmt.Sprintf("%d:%02d", s/60, s%60)
+	}
+	return fmt.Sprintf("%d:%02d:%02d", s/3600, s/60%60, s%60)
+}
