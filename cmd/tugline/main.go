@@ -17,10 +17,11 @@ func main() {
 		fmt.Fprintln(os.Stderr, "tugline: the folder you stand in is gone:", err)
 		os.Exit(4)
 	}
+	program, _ := os.Executable() // without it there is only the system's help
 	ctx, kill := onSignals()
 	os.Exit(cli.Main(ctx, cli.Env{
 		Args: os.Args[1:], Vars: os.Environ(), Folder: folder,
-		Stdin: os.Stdin, Stdout: os.Stdout, Stderr: os.Stderr, Kill: kill,
+		Stdin: os.Stdin, Stdout: os.Stdout, Stderr: os.Stderr, Kill: kill, Program: program,
 	}))
 }
 

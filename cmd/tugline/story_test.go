@@ -395,3 +395,68 @@ func (s *story) waitForFile(name string) string {
 		}
 	}
 }
+
+// eventuallyGone waits until the process of a pid file has ended.
+func (s *story) eventuallyGone(pidFile string) {
+	s.t.Helper()
+	var pid int
+	_, err := fmt.Sscan(s.waitForFile(pidFile), &pid)
+	require.NoError(s.t, err)
+	tick := time.NewTicker(2 * time.Millisecond)
+	defer tick.Stop()
+	for deadline := time.After(time.Minute); ; {
+		stat, err := os.ReadFile(fmt.Sprintf("/proc/%d/stat", pid))
+		if err != nil || strings.Contains(string(stat), ") Z ") {
+			return
+		}
+		select {
+		case <-deadline:
+			require.Fail(s.t, "a process lives on", pidFile)
+		case <-tick.C:
+		}
+	}
+}
+
+func TestNothingOutlivesTuglineKilledHard(t *testing.T) {
+	s := tell(t, `
+[task.tree]
+run = "sh -c 'sh -c \"echo \\$\\$ >grandchild; exec sleep 1000\" & echo $$ >child; wait'"
+[task.bash]
+shell = "bash"
+run = "echo $$ >bash; (echo $BASHPID >sub; sleep 1000) | cat"
+[task.all]
+needs = ["tree", "bash"]
+`)
+	cmd := s.command("all", "-j", "2")
+	require.NoError(t, cmd.Start())
+	for _, name := range []string{"grandchild", "child", "bash", "sub"} {
+		s.waitForFile(name)
+	}
+	require.NoError(t, cmd.Process.Kill())
+	cmd.Wait()
+	for _, name := range []string{"grandchild", "child", "bash", "sub"} {
+		s.eventuallyGone(name)
+	}
+}
+
+func TestAProcessThatLeftItsGroupEndsWithTheRun(t *testing.T) {
+	s := tell(t, `
+[task.daemon]
+run = "setsid sh -c 'echo $$ >daemon; exec sleep 1000' >/dev/null 2>&1 & while ! test -s daemon; do sleep 0.01; done"
+shell = "sh"
+`)
+	r := s.tugline("daemon")
+	assert.Equal(t, 0, r.code)
+	s.eventuallyGone("daemon")
+}
+
+func TestASecondInterruptKillsAtOnce(t *testing.T) {
+	s := tell(t, "[task.deaf]\nshell = 'sh'\nrun = '''\ntrap '' INT TERM\necho $$ >pid\nwhile :; do sleep 0.05; done\n'''\n")
+	cmd := s.command("deaf")
+	require.NoError(t, cmd.Start())
+	s.waitForFile("pid")
+	require.NoError(t, cmd.Process.Signal(syscall.SIGINT))
+	require.NoError(t, cmd.Process.Signal(syscall.SIGTERM))
+	assert.Equal(t, 130, exitCode(t, cmd.Wait()))
+	s.eventuallyGone("pid")
+}

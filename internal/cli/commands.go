@@ -10,6 +10,7 @@ import (
 	"tugline/internal/output"
 	"tugline/internal/plan"
 	"tugline/internal/project"
+	"tugline/internal/shell"
 )
 
 func (a *app) listCommand() *cobra.Command {
@@ -47,11 +48,12 @@ func (a *app) doctorCommand() *cobra.Command {
 		Use:   "doctor",
 		Short: "Check the project file, all findings at once",
 		Args:  noArgs,
-		RunE: func(*cobra.Command, []string) error {
+		RunE: func(cmd *cobra.Command, _ []string) error {
 			p, err := a.load()
 			if err != nil {
 				return err
 			}
+			a.warn(cmd.Root(), p)
 			if err := a.examine(p, fileOnly); err != nil {
 				return err
 			}
@@ -62,12 +64,36 @@ func (a *app) doctorCommand() *cobra.Command {
 	return cmd
 }
 
+// warn tells of tasks that a command of the same name hides.
+func (a *app) warn(root *cobra.Command, p *project.Project) {
+	var warnings project.Diagnostics
+	hides := func(name string, span project.Span) {
+		for _, cmd := range root.Commands() {
+			if cmd.Name() == name {
+				warnings = append(warnings, project.Diagnostic{
+					Span: span, Msg: fmt.Sprintf("warning: %q is the name of a command, which wins", name),
+					Hint: fmt.Sprintf("tugline run %s reaches the task", name),
+				})
+			}
+		}
+	}
+	for _, t := range p.Tasks {
+		hides(t.Name, t.Span)
+		for _, alias := range t.Aliases {
+			hides(alias.Value, alias.Span)
+		}
+	}
+	fmt.Fprint(a.env.Stderr, output.Diagnostics(warnings, a.style(a.env.Stderr)))
+}
+
 // examine checks every script of p and, unless fileOnly is set, whether its
 // interpreters are there.
 func (a *app) examine(p *project.Project, fileOnly bool) error {
-	calls := make([]project.Call, len(p.Tasks))
-	for i, t := range p.Tasks {
-		calls[i] = project.Call{Text: t.Name, Name: t.Name}
+	var calls []project.Call
+	for _, t := range p.Tasks {
+		if t.IsGroup() || len(t.RunOn(runtime.GOOS)) > 0 { // others are for other systems
+			calls = append(calls, project.Call{Text: t.Name, Name: t.Name})
+		}
 	}
 	pl, err := plan.New(p, plan.Request{Calls: calls, Env: a.env.Vars, From: a.env.Folder, OS: runtime.GOOS, Arch: runtime.GOARCH})
 	if err != nil {
@@ -106,6 +132,19 @@ func (a *app) versionCommand() *cobra.Command {
 		Args:  noArgs,
 		RunE: func(*cobra.Command, []string) error {
 			return a.print(fmt.Sprintf("tugline %s (%s/%s, %s)\n", Version, runtime.GOOS, runtime.GOARCH, runtime.Version()))
+		},
+	}
+}
+
+func (a *app) guardCommand() *cobra.Command {
+	return &cobra.Command{
+		Use:    guardCommand,
+		Short:  "End what is left when Tugline is killed",
+		Hidden: true,
+		Args:   noArgs,
+		RunE: func(*cobra.Command, []string) error {
+			shell.Guard(a.env.Stdin)
+			return nil
 		},
 	}
 }

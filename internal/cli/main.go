@@ -6,7 +6,10 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io/fs"
 	"os"
+	"path/filepath"
+	"strings"
 	"syscall"
 
 	"tugline/internal/engine"
@@ -24,6 +27,9 @@ type Env struct {
 	Stdout *os.File
 	Stderr *os.File
 	Kill   <-chan struct{} // closed by the second interrupt: end what runs at once; may be nil
+	// Program is the path of this program, to be started again as the guard of
+	// what it starts. Empty: there is no guard.
+	Program string
 }
 
 // The exit codes.
@@ -60,10 +66,20 @@ func (e *usageError) Error() string { return e.msg }
 func Main(ctx context.Context, env Env) int {
 	a := &app{env: env}
 	root := a.root()
-	root.SetArgs(append([]string{}, env.Args...)) // nil would mean os.Args
+	args := append([]string{}, env.Args...) // nil would mean os.Args
+	if len(args) > 0 && isProjectPath(args[0]) {
+		a.file, args = args[0], args[1:] // a project file that runs itself
+	}
+	root.SetArgs(args)
 	err := root.ExecuteContext(ctx)
 	a.report(err)
 	return exitCode(ctx, err)
+}
+
+// isProjectPath reports whether a first word is the project file to use, as it
+// is when a file runs that begins with #!/usr/bin/env tugline.
+func isProjectPath(word string) bool {
+	return strings.ContainsRune(filepath.ToSlash(word), '/') && strings.HasSuffix(word, ".toml")
 }
 
 // exitCode tells the outcome to the caller's shell.
@@ -74,6 +90,7 @@ func exitCode(ctx context.Context, err error) int {
 		wrong       project.Diagnostics
 		noTask      *plan.CallError
 		missing     *engine.MissingError
+		unreadable  *project.ReadError
 	)
 	switch {
 	case err == nil:
@@ -85,6 +102,8 @@ func exitCode(ctx context.Context, err error) int {
 	case errors.As(err, &missing):
 		return exitMissing
 	case errors.As(err, &usage), errors.As(err, &wrong), errors.As(err, &noTask), errors.Is(err, project.ErrNotFound):
+		return exitUsage
+	case errors.As(err, &unreadable) && !errors.Is(err, fs.ErrPermission):
 		return exitUsage
 	}
 	return exitBroken

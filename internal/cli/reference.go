@@ -23,7 +23,7 @@ func Reference(rest string) string {
 	root := (&app{}).root()
 	b.WriteString("### Everywhere\n\n" + optionTable(root.PersistentFlags()))
 	for _, cmd := range root.Commands() {
-		if cmd.Name() != "help" {
+		if cmd.Name() != "help" && !cmd.Hidden {
 			commandReference(&b, cmd)
 		}
 	}

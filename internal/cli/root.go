@@ -53,23 +53,40 @@ order, independent ones at the same time.
 	root.SetIn(a.env.Stdin)
 	root.SetOut(a.env.Stdout)
 	root.SetErr(a.env.Stderr)
-	root.CompletionOptions.DisableDefaultCmd = true
+	root.ValidArgsFunction = a.completeTasks
 	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error {
 		return &usageError{msg: err.Error(), hint: "tugline help shows the options"}
 	})
 	flags := root.PersistentFlags()
 	flags.SortFlags = false
 	flags.StringVarP(&a.folder, "folder", "C", "", "act as if started in `FOLDER`")
-	flags.StringVar(&a.file, "file", "", "use this project `FILE`")
+	flags.StringVar(&a.file, "file", a.file, "use this project `FILE`")
 	flags.BoolVarP(&a.quiet, "quiet", "q", false, "only what tasks print, and failures")
 	flags.BoolVarP(&a.verbose, "verbose", "v", false, "tell of groups and, in lists, of needs too")
 	flags.StringVar(&a.color, "color", "auto", "use colours `WHEN`: auto, always or never")
 	run.add(root.Flags())
-	root.AddCommand(a.runCommand(), a.listCommand(), a.doctorCommand(), a.demoCommand(), a.schemaCommand(), a.versionCommand())
+	root.AddCommand(a.runCommand(), a.listCommand(), a.doctorCommand(), a.demoCommand(), a.schemaCommand(), a.versionCommand(), a.guardCommand())
 	root.InitDefaultHelpCmd()
-	slices.SortFunc(root.Commands(), func(x, y *cobra.Command) int { return strings.Compare(x.Name(), y.Name()) })
+	root.InitDefaultCompletionCmd()
 	root.PersistentPreRunE = func(*cobra.Command, []string) error { return a.settle() }
 	return root
+}
+
+// completeTasks gives the tasks to a shell's completion, with their texts.
+func (a *app) completeTasks(*cobra.Command, []string, string) ([]string, cobra.ShellCompDirective) {
+	const directive = cobra.ShellCompDirectiveNoFileComp | cobra.ShellCompDirectiveKeepOrder
+	if a.settle() != nil {
+		return nil, directive
+	}
+	p, err := a.load()
+	if err != nil {
+		return nil, directive // a completion has no place for messages
+	}
+	var found []string
+	for _, t := range output.Listed(p, false, false) {
+		found = append(found, cobra.CompletionWithDesc(t.Name, t.Summary()))
+	}
+	return found, directive
 }
 
 // settle checks the options that hold everywhere.

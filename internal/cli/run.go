@@ -13,10 +13,14 @@ import (
 	"tugline/internal/output"
 	"tugline/internal/plan"
 	"tugline/internal/project"
+	"tugline/internal/shell"
 )
 
 // grace is the time a program has to end after the polite signal.
 const grace = 5 * time.Second
+
+// guardCommand is the hidden command with which Tugline starts its own guard.
+const guardCommand = "guard-processes"
 
 // runOptions are the options of a run.
 type runOptions struct {
@@ -47,6 +51,8 @@ func (a *app) runCommand() *cobra.Command {
 		Use:   "run [OPTIONS] TASK…",
 		Short: "Run tasks, in the order given, each with what it needs",
 		Args:  cobra.ArbitraryArgs,
+
+		ValidArgsFunction: a.completeTasks,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return a.bare(cmd.Context(), cmd, args, options)
 		},
@@ -141,7 +147,12 @@ func (a *app) engineRun(ctx context.Context, pl *plan.Plan, scripts *engine.Scri
 			cancel(fmt.Errorf("showing the output: %w", err))
 		}
 	}
+	if a.env.Program != "" {
+		shell.SetGuard([]string{a.env.Program, guardCommand})
+	}
 	summary, err := engine.Run(ctx, pl, scripts, cfg)
+	shell.EndGuard()
+	shell.EndStrays(grace)
 	display.Summary(summary, a.style(a.env.Stderr))
 	if err != nil {
 		return err

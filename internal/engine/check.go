@@ -20,7 +20,8 @@ type script struct {
 	args    []string       // the interpreter and its arguments
 }
 
-// MissingError says that an interpreter which a step needs is not there.
+// MissingError says that something which a step needs is not there: an
+// interpreter, or commands for this system.
 type MissingError struct{ project.Diagnostics }
 
 // Unwrap returns the findings.
@@ -51,9 +52,14 @@ type checker struct {
 }
 
 func (c *checker) step(s *plan.Step) {
+	if len(s.Run) == 0 && !s.Task.IsGroup() {
+		c.missing = append(c.missing, project.Diagnostic{
+			Span: s.Task.Span, Msg: fmt.Sprintf("task %q has no commands for this system", s.Name), Hint: `give it "run"`,
+		})
+	}
 	lookPath := shell.LookPath(s.Env, s.Folder)
-	for i := range s.Task.Run {
-		text := &s.Task.Run[i]
+	for i := range s.Run {
+		text := &s.Run[i]
 		args, err := shell.Interpreter(text.Value, s.Task.Shell.Args, lookPath)
 		if err != nil {
 			span := s.Task.Shell.Span

@@ -218,8 +218,8 @@ func (l *loop) finish(r Result) {
 func (l *loop) work(ctx context.Context, s *plan.Step) {
 	started := l.cfg.Now()
 	r := Result{Step: s, State: Ran}
-	for i := range s.Task.Run {
-		text := &s.Task.Run[i]
+	for i := range s.Run {
+		text := &s.Run[i]
 		if err := l.cfg.Exec(ctx, l.command(s, text)); err != nil {
 			l.fail(ctx, &r, text, err)
 			break

@@ -26,14 +26,14 @@ type Plan struct {
 
 // Step is one call, filled in and ready to run.
 type Step struct {
-	Index   int    // in Plan.Steps
-	Name    string // the call, as it is shown
-	Task    *project.Task
-	Needs   []*Step  // must end well first
-	After   []*Step  // must have ended well first because the user asked for them first
-	Folder  string   // absolute or relative to the project's folder
-	Env     []string // the whole environment, as NAME=value
-	Builtin bool     // whether the built-in shell runs its scripts
+	Index  int    // in Plan.Steps
+	Name   string // the call, as it is shown
+	Task   *project.Task
+	Needs  []*Step        // must end well first
+	After  []*Step        // must have ended well first because the user asked for them first
+	Folder string         // absolute or relative to the project's folder
+	Env    []string       // the whole environment, as NAME=value
+	Run    []project.Text // its scripts on this system, in order
 }
 
 // CallError says that a request names a task that does not exist.
@@ -47,7 +47,7 @@ func (e *CallError) Error() string { return fmt.Sprintf("there is no task %q", e
 // New returns the plan of req. The error is a [*CallError] or, when a text of
 // the project cannot be filled in, a [project.Diagnostics].
 func New(p *project.Project, req Request) (*Plan, error) {
-	b := &builder{plan: &Plan{Project: p}, steps: map[*project.Task]*Step{}}
+	b := &builder{plan: &Plan{Project: p}, steps: map[*project.Task]*Step{}, os: req.OS}
 	for _, c := range req.Calls {
 		t := p.Task(c.Name)
 		if t == nil {
@@ -66,6 +66,7 @@ type builder struct {
 	plan    *Plan
 	steps   map[*project.Task]*Step
 	barrier []*Step // what a later entry must wait for
+	os      string
 }
 
 // entry adds t and all it needs. Steps that were not in the plan before start
@@ -101,7 +102,7 @@ func (b *builder) add(t *project.Task) *Step {
 	if s := b.steps[t]; s != nil {
 		return s
 	}
-	s := &Step{Name: t.Name, Task: t, Builtin: t.Shell.Builtin()}
+	s := &Step{Name: t.Name, Task: t, Run: t.RunOn(b.os)}
 	b.steps[t] = s
 	for _, c := range t.Needs {
 		need := b.add(b.plan.Project.Task(c.Name))

@@ -64,7 +64,7 @@ func (d *decoder) tasks(p *Project, e *entry) {
 		}
 		p.Tasks = append(p.Tasks, t)
 		decodeTable(d, te.val.table, taskKeys, t, "task key")
-		if !d.broken && !d.has(te.val.table, "run", "needs") {
+		if !d.broken && !d.has(te.val.table, "run", "needs", "os") {
 			d.report(te.span, `give it "run" or "needs"`, "task %q does nothing", t.Name)
 		}
 	}
@@ -150,6 +150,28 @@ func (d *decoder) scripts(e *entry) []Text {
 		d.report(e.val.span, "", "%q holds no command", e.key)
 	}
 	return scripts
+}
+
+// systemNames are the systems that os.<system> may name.
+var systemNames = []string{"linux", "darwin", "windows", "unix"}
+
+func (d *decoder) systems(e *entry) map[string][]Text {
+	if !d.is(e.key, e.val, kindTable) {
+		return nil
+	}
+	out := map[string][]Text{}
+	for _, se := range e.val.table.entries {
+		if !slices.Contains(systemNames, se.key) {
+			d.report(se.span, DidYouMean(se.key, systemNames), "unknown system %q", se.key)
+			continue
+		}
+		if d.is("os."+se.key, se.val, kindTable) {
+			var run []Text
+			decodeTable(d, se.val.table, systemKeys, &run, "key of a system")
+			out[se.key] = run
+		}
+	}
+	return out
 }
 
 func (d *decoder) aliases(e *entry) []Name {

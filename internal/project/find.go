@@ -7,6 +7,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"syscall"
 	"unicode/utf8"
 )
 
@@ -16,12 +17,34 @@ const FileName = "tugline.toml"
 // ErrNotFound says that no project file stands in a folder or above it.
 var ErrNotFound = errors.New("no " + FileName)
 
+// ReadError says that a project file cannot be read.
+type ReadError struct {
+	Name string // as it is shown to the user
+	Err  error
+}
+
+func (e *ReadError) Error() string {
+	var path *fs.PathError
+	switch {
+	case errors.Is(e.Err, syscall.EISDIR):
+		return fmt.Sprintf("%s is a folder, not a project file", e.Name)
+	case errors.Is(e.Err, fs.ErrNotExist):
+		return fmt.Sprintf("there is no project file %s, or it is a link that leads nowhere", e.Name)
+	case errors.As(e.Err, &path):
+		return fmt.Sprintf("the project file %s cannot be read: %v", e.Name, path.Err)
+	}
+	return fmt.Sprintf("the project file %s cannot be read: %v", e.Name, e.Err)
+}
+
+// Unwrap returns the reason.
+func (e *ReadError) Unwrap() error { return e.Err }
+
 // Find returns the path of the project file in folder or in the nearest
 // folder above it. The error wraps [ErrNotFound] when there is none.
 func Find(folder string) (string, error) {
 	for dir := folder; ; dir = filepath.Dir(dir) {
 		path := filepath.Join(dir, FileName)
-		if _, err := os.Stat(path); err == nil {
+		if _, err := os.Lstat(path); err == nil {
 			return path, nil
 		} else if !errors.Is(err, fs.ErrNotExist) {
 			return "", fmt.Errorf("looking for the project file: %w", err)
@@ -33,12 +56,13 @@ func Find(folder string) (string, error) {
 }
 
 // Load reads the project file at path, an absolute path that is shown to the
-// user as name, and checks it. When the file can be read but is wrong, the
+// user as name, and checks it. A file that cannot be read gives a [*ReadError].
+// When the file can be read but is wrong, the
 // error is a [Diagnostics] with all that is wrong in it.
 func Load(path, name string) (*Project, error) {
 	text, err := os.ReadFile(path)
 	if err != nil {
-		return nil, fmt.Errorf("reading the project file: %w", err)
+		return nil, &ReadError{Name: name, Err: err}
 	}
 	return Parse(path, name, text)
 }

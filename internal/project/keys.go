@@ -47,6 +47,9 @@ var taskKeys = []key[*Task]{
 	{"run", formTexts, "One shell script, or a list of them, run one after the other; it stops at the first failure.", func(d *decoder, t *Task, e *entry) {
 		t.Run = d.scripts(e)
 	}},
+	{"os", formSystems, "`os.linux.run`, `os.darwin.run`, `os.windows.run`, `os.unix.run` (all but Windows): the scripts on that system, in place of `run`.", func(d *decoder, t *Task, e *entry) {
+		t.runOn = d.systems(e)
+	}},
 	{"shell", formShell, "What runs the scripts of this task.", func(d *decoder, t *Task, e *entry) {
 		t.Shell = d.shell(e)
 	}},
@@ -61,6 +64,13 @@ var taskKeys = []key[*Task]{
 	}},
 	{"echo", formBool, "Show each command of this task as it starts.", func(d *decoder, t *Task, e *entry) {
 		t.Echo = d.yes(e)
+	}},
+}
+
+// systemKeys are the keys of os.<system>.
+var systemKeys = []key[*[]Text]{
+	{"run", formTexts, "The scripts on this system.", func(d *decoder, run *[]Text, e *entry) {
+		*run = d.scripts(e)
 	}},
 }
 

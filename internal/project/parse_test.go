@@ -98,6 +98,16 @@ func TestTopKeysHoldWhereverTheyStand(t *testing.T) {
 	assert.Equal(t, []string{"bash"}, p.Task("a").Shell.Args)
 }
 
+func TestRunOnPicksTheSystem(t *testing.T) {
+	p, err := parse("[task.a]\nrun = 'any'\nos.linux.run = 'linux'\nos.unix.run = ['unix']\n[task.b]\nos.windows.run = 'win'\n")
+	require.NoError(t, err)
+	for system, want := range map[string]string{"linux": "linux", "darwin": "unix", "windows": "any"} {
+		assert.Equal(t, want, p.Task("a").RunOn(system)[0].Value)
+	}
+	assert.False(t, p.Task("b").IsGroup())
+	assert.Empty(t, p.Task("b").RunOn("linux"))
+}
+
 func TestParseReportsAllThatIsWrong(t *testing.T) {
 	tests := []struct {
 		name, text string
@@ -166,6 +176,11 @@ func TestParseReportsAllThatIsWrong(t *testing.T) {
 		}},
 		{"a text that never ends", "[task.a]\nrun = '''\necho\n", []string{
 			`3:5+1 multiline literal string not terminated by '''`,
+		}},
+		{"systems", "[task.a]\nos.linxu.run = 'x'\nos.unix.rnu = 'x'\nos.windows = 'x'\n", []string{
+			`2:4+5 unknown system "linxu" (did you mean "linux"?)`,
+			`3:9+3 unknown key of a system "rnu" (did you mean "run"?)`,
+			`4:14+3 "os.windows" must be a table, not a string`,
 		}},
 		{"numbers out of range", "jobs = 0\n[task.a]\nrun='x'\n", []string{`1:8+1 "jobs" must be at least 1 and at most 1048576, not 0`}},
 		{"a number too large", "jobs = 99999999999999999999\n", []string{
@@ -409,7 +424,13 @@ func TestFind(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, file, found)
 	_, err = Load(top, "top")
-	assert.ErrorContains(t, err, "reading the project file")
+	assert.EqualError(t, err, "top is a folder, not a project file")
+	require.NoError(t, os.Remove(file))
+	require.NoError(t, os.Symlink("nowhere", file))
+	found, err = Find(below)
+	require.NoError(t, err)
+	_, err = Load(found, "tugline.toml")
+	assert.EqualError(t, err, "there is no project file tugline.toml, or it is a link that leads nowhere")
 }
 
 func TestSchemaKnowsEveryKey(t *testing.T) {

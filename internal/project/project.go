@@ -27,12 +27,14 @@ type Task struct {
 	About    string
 	Aliases  []Name
 	Unlisted bool
-	Run      []Text // scripts, in order; none: a group of its needs
+	Run      []Text // scripts, in order, where the system has none of its own
 	Shell    Shell
 	Folder   Text // unexpanded, relative to the folder of the file; empty: that folder
 	Env      []Var
 	Needs    []Call
 	Echo     bool // show each command as it starts
+
+	runOn map[string][]Text // scripts by system: linux, darwin, windows, unix
 }
 
 // Name is a name with its place.
@@ -85,4 +87,16 @@ func (t *Task) Summary() string {
 }
 
 // IsGroup reports whether t has nothing to do but its needs.
-func (t *Task) IsGroup() bool { return len(t.Run) == 0 }
+func (t *Task) IsGroup() bool { return len(t.Run) == 0 && len(t.runOn) == 0 }
+
+// RunOn returns the scripts of t on a system, as Go names it, in order. A task
+// that is no group may have none.
+func (t *Task) RunOn(system string) []Text {
+	if run, ok := t.runOn[system]; ok {
+		return run
+	}
+	if run, ok := t.runOn["unix"]; ok && system != "windows" {
+		return run
+	}
+	return t.Run
+}

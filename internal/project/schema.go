@@ -12,12 +12,13 @@ const (
 	formShell
 	formEnv
 	formTasks
+	formSystems
 )
 
 // String returns what f holds, in the words of the reference.
 func (f form) String() string {
 	return [...]string{"text", "text or list", "true or false", "whole number from 1", "call or list of calls",
-		"text or list", "table of texts", "tables"}[f]
+		"text or list", "table of texts", "tables", "tables"}[f]
 }
 
 // object is a piece of a JSON Schema.
@@ -61,6 +62,12 @@ func (f form) schema() object {
 		return object{"anyOf": []any{text, object{"type": "array", "items": text, "minItems": 1}}}
 	case formEnv:
 		return object{"type": "object", "additionalProperties": false, "patternProperties": object{varNamePattern: text}}
+	case formSystems:
+		systems := object{}
+		for _, name := range systemNames {
+			systems[name] = tableSchema(systemKeys)
+		}
+		return object{"type": "object", "additionalProperties": false, "properties": systems}
 	case formTasks:
 		tasks := object{taskNamePattern: tableSchema(taskKeys)}
 		return object{"type": "object", "additionalProperties": false, "patternProperties": tasks}

@@ -21,7 +21,9 @@ import (
 type builtin struct {
 	cmd    Command
 	procs  *processes
-	errors *errorWatch
+	stderr *os.File
+
+	troubles troubles
 
 	mu     sync.Mutex // protects the fields below
 	called int        // offset of the command that was called last; -1: none
@@ -36,7 +38,7 @@ type failure struct {
 
 // runProgram runs cmd.Program, one statement after the other.
 func runProgram(ctx context.Context, cmd Command, out *stream, procs *processes) error {
-	b := &builtin{cmd: cmd, procs: procs, errors: &errorWatch{File: out.stderr}}
+	b := &builtin{cmd: cmd, procs: procs, stderr: out.stderr}
 	runner, err := b.runner(out)
 	if err != nil {
 		return fmt.Errorf("setting up the built-in shell: %w", err)
@@ -51,11 +53,11 @@ func runProgram(ctx context.Context, cmd Command, out *stream, procs *processes)
 			node = &syntax.File{Stmts: []*syntax.Stmt{stmt}}
 		}
 		err := runner.Run(ctx, node)
-		failedExpansion := b.errors.took()
-		if failedExpansion {
+		trouble := b.troubles.next()
+		if trouble != nil && trouble[1] == "1" {
 			err = interp.ExitStatus(1)
 		}
-		last := i == len(stmts)-1 || runner.Exited() || failedExpansion || ctx.Err() != nil || isInternal(err)
+		last := i == len(stmts)-1 || runner.Exited() || trouble != nil || ctx.Err() != nil || isInternal(err)
 		if last {
 			err = b.result(err, where)
 			runner.Run(ctx, waitCommand()) // for jobs in the background; their status does not count
@@ -116,7 +118,7 @@ func (b *builtin) runner(out *stream) (*interp.Runner, error) {
 		interp.Params(append([]string{"-e", "-u", "-o", "pipefail", "--"}, b.cmd.Params...)...),
 		interp.Env(expand.ListEnviron(b.cmd.Env...)),
 		interp.Dir(b.cmd.Dir),
-		interp.StdIO(b.stdin(), out.stdout, b.errors),
+		interp.StdIO(b.stdin(), b.watch(out.stdout), &watchedFile{out.stderr, &b.troubles, out.stderr, true}),
 		interp.CallHandler(b.call),
 		interp.ExecHandlers(func(interp.ExecHandlerFunc) interp.ExecHandlerFunc { return b.exec }),
 		interp.OpenHandler(b.open),
@@ -130,6 +132,10 @@ func (b *builtin) stdin() io.Reader {
 	return b.cmd.Stdin
 }
 
+func (b *builtin) watch(file *os.File) *watchedFile {
+	return &watchedFile{file, &b.troubles, b.stderr, false}
+}
+
 // call is told of each simple command, with its words expanded, before it runs.
 func (b *builtin) call(ctx context.Context, args []string) ([]string, error) {
 	if at := int(interp.HandlerCtx(ctx).Pos.Offset()); b.cmd.Program.callAt(at, args[0]) {
@@ -137,8 +143,8 @@ func (b *builtin) call(ctx context.Context, args []string) ([]string, error) {
 		b.called = at
 		b.mu.Unlock()
 	}
-	if b.errors.took() {
-		return []string{"exit", "1"}, nil // a failed expansion ends the shell that it happened in
+	if end := b.troubles.next(); end != nil {
+		return end, nil
 	}
 	return b.substitute(ctx, args)
 }
@@ -228,7 +234,11 @@ func (b *builtin) open(ctx context.Context, path string, flag int, perm os.FileM
 	if info, err := os.Stat(full); err == nil && info.Mode()&fs.ModeNamedPipe != 0 {
 		return openPipe(ctx, full, flag, perm)
 	}
-	return interp.DefaultOpenHandler()(ctx, path, flag, perm)
+	file, err := interp.DefaultOpenHandler()(ctx, path, flag, perm)
+	if f, ok := file.(*os.File); ok && err == nil && flag&(os.O_WRONLY|os.O_RDWR) != 0 {
+		return b.watch(f), nil
+	}
+	return file, err
 }
 
 // openPipe opens a named pipe, which takes until its other side is opened, and
@@ -266,7 +276,7 @@ func plainFile(w io.Writer) io.Writer {
 	switch s := w.(type) {
 	case sharedStream:
 		return plainFile(s.Writer)
-	case *errorWatch:
+	case *watchedFile:
 		return s.File
 	}
 	return w

@@ -103,6 +103,10 @@ func (c *checker) look(node syntax.Node) {
 		if n.Select {
 			c.refuse(n, "select")
 		}
+	case *syntax.CStyleLoop:
+		if n.Cond == nil && (n.Init != nil || n.Post != nil) {
+			c.refuse(n, "for (( )) without a condition, but for ((;;))")
+		}
 	case *syntax.ArithmCmd:
 		c.divisors(n, n.X)
 	case *syntax.LetClause:

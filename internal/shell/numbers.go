@@ -185,7 +185,7 @@ func (b *builtin) number(hc interp.HandlerContext, args []string) error {
 
 func (b *builtin) noNumber(hc interp.HandlerContext, format string, args ...any) error {
 	fmt.Fprintf(hc.Stderr, format+"\n", args...)
-	b.errors.failed.Store(true)
+	b.troubles.failed.Store(true)
 	return interp.ExitStatus(1)
 }
 

@@ -21,6 +21,7 @@ func rewrite(file *syntax.File) {
 			}
 		case *syntax.Stmt:
 			guardShift(n)
+			endlessFor(n)
 		case *syntax.Redirect:
 			if n.Op == syntax.RdrClob {
 				n.Op = syntax.RdrOut // set -C is refused, so there is nothing to overrule
@@ -68,4 +69,22 @@ func guardShift(stmt *syntax.Stmt) {
 		list.Y.Cmd.(*syntax.CallExpr).Args[2] = call.Args[1]
 	}
 	stmt.Cmd = file.Stmts[0].Cmd
+}
+
+// endlessFor makes "for ((;;))" a "while :": the library does not leave the
+// former on exit.
+func endlessFor(stmt *syntax.Stmt) {
+	loop, ok := stmt.Cmd.(*syntax.ForClause)
+	if !ok {
+		return
+	}
+	if style, ok := loop.Loop.(*syntax.CStyleLoop); !ok || style.Init != nil || style.Cond != nil || style.Post != nil {
+		return
+	}
+	colon := &syntax.Word{Parts: []syntax.WordPart{&syntax.Lit{Value: ":"}}}
+	stmt.Cmd = &syntax.WhileClause{
+		WhilePos: loop.ForPos, DoPos: loop.DoPos, DonePos: loop.DonePos,
+		Cond: []*syntax.Stmt{{Cmd: &syntax.CallExpr{Args: []*syntax.Word{colon}}}},
+		Do:   loop.Do,
+	}
 }

@@ -66,6 +66,7 @@ func TestRun(t *testing.T) {
 		{"a missing file to run", "./no-such", "«./no-such»there is no file \"./no-such\" to run\n", "./no-such", `there is no file "./no-such" to run`},
 		{"a signal", "sh -c 'kill -KILL $$'", "«sh -c 'kill -KILL $$'»", "sh -c 'kill -KILL $$'", "ended by SIGKILL"},
 		{"a closed pipe is no failure", "yes | head -1", "«yes | head -1»y\n", "", ""},
+		{"a closed pipe is no failure for shell words", "while :; do echo y; done | head -1", "«while :; do echo y; done | head -1»y\n", "", ""},
 		{"exit ends it", "echo a; exit 4; echo b", "«echo a»a\n«exit 4»", "exit 4", "exit code 4"},
 		{"an exit trap runs", "trap 'echo bye' EXIT\necho a", "«trap 'echo bye' EXIT»«echo a»a\nbye\n", "", ""},
 		{"an exit trap runs after a failure", "trap 'echo bye' EXIT\nfalse\necho a", "«trap 'echo bye' EXIT»«false»bye\n", "false", "exit code 1"},

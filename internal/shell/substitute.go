@@ -1,43 +1,14 @@
 package shell
 
 import (
-	"bytes"
 	"context"
 	"fmt"
 	"os"
 	"regexp"
 	"strings"
-	"sync/atomic"
 
 	"mvdan.cc/sh/v3/interp"
 )
-
-// errorWatch is the stderr of a script. It notices the messages of failed
-// expansions, after which the library would go on as if nothing had happened.
-type errorWatch struct {
-	*os.File
-	failed atomic.Bool
-}
-
-// expansionErrors are what the library prints for them, as a whole write.
-var expansionErrors = []string{
-	"division by zero\n", "exponent less than 0\n", "unsupported\n", "negative array index\n", "readonly variable\n",
-}
-
-// Write passes text on.
-func (w *errorWatch) Write(text []byte) (int, error) {
-	if len(text) < 80 {
-		for _, msg := range expansionErrors {
-			if bytes.HasSuffix(text, []byte(msg)) {
-				w.failed.Store(true)
-			}
-		}
-	}
-	return w.File.Write(text)
-}
-
-// took reports whether an expansion failed since the last call.
-func (w *errorWatch) took() bool { return w.failed.Swap(false) }
 
 // simpleFormat is a format of printf that the library fills as bash does.
 var simpleFormat = regexp.MustCompile(`^([^%\\]|%%|%-?[0-9]*[sb]|%c|%-?[0-9]*[diuox]|\\[abefnrtv\\"'?]|\\[0-7]{1,3}|\\x[0-9a-fA-F]{1,2})*$`)
@@ -51,6 +22,11 @@ var plainNumber = regexp.MustCompile(`^-?([1-9][0-9]{0,17}|0)$`)
 // substitute returns what to call in place of args: the system's own program
 // where the library's built-in command would do something else than bash.
 func (b *builtin) substitute(ctx context.Context, args []string) ([]string, error) {
+	if args[0] == "echo" || args[0] == "printf" {
+		if file, ok := interp.HandlerCtx(ctx).Stdout.(*os.File); ok && readerGone(file) {
+			return []string{"exit", "0"}, nil // a program would be ended by SIGPIPE here
+		}
+	}
 	switch args[0] {
 	case "kill":
 		return program(ctx, args)

@@ -1,0 +1,53 @@
+package shell
+
+import (
+	"fmt"
+	"os"
+	"strconv"
+	"strings"
+	"syscall"
+	"time"
+)
+
+// EndStrays ends the processes that left their group on purpose and lost their
+// parent, so that they came to this process: first politely, then, after
+// grace, the hard way. It is to be called when nothing else of this process's
+// is running. It returns when none is left.
+func EndStrays(grace time.Duration) {
+	deadline := time.Now().Add(grace)
+	asked := map[int]bool{}
+	for pause := time.Millisecond; ; pause = min(2*pause, 20*time.Millisecond) {
+		left := children()
+		if len(left) == 0 {
+			return
+		}
+		for _, pid := range left {
+			if got, _ := syscall.Wait4(pid, nil, syscall.WNOHANG, nil); got == pid {
+				continue
+			}
+			switch {
+			case time.Now().After(deadline):
+				syscall.Kill(pid, syscall.SIGKILL) // fails only when it has ended
+			case !asked[pid]:
+				asked[pid] = true
+				syscall.Kill(pid, syscall.SIGTERM) // as above
+			}
+		}
+		time.Sleep(pause)
+	}
+}
+
+// children returns the processes whose parent this one is.
+func children() []int {
+	var pids []int
+	tasks, _ := os.ReadDir("/proc/self/task") // without /proc there is nothing to find
+	for _, task := range tasks {
+		text, _ := os.ReadFile(fmt.Sprintf("/proc/self/task/%s/children", task.Name())) // it may have ended
+		for _, word := range strings.Fields(string(text)) {
+			if pid, err := strconv.Atoi(word); err == nil {
+				pids = append(pids, pid)
+			}
+		}
+	}
+	return pids
+}
