@@ -68,9 +68,46 @@ order, independent ones at the same time.
 	root.AddCommand(a.runCommand(), a.listCommand(), a.doctorCommand(), a.demoCommand(), a.schemaCommand(), a.versionCommand(), a.guardCommand())
 	root.InitDefaultHelpCmd()
 	root.InitDefaultCompletionCmd()
+	for _, cmd := range root.Commands() {
+		switch cmd.Name() {
+		case "completion":
+			cmd.Short = "Print the completion script for a shell"
+		case "help":
+			cmd.Short = "Tell of a command"
+		}
+	}
+	for _, cmd := range append(root.Commands(), root) {
+		cmd.DisableFlagsInUseLine = true
+	}
+	root.SetUsageTemplate(usageTemplate)
 	root.PersistentPreRunE = func(*cobra.Command, []string) error { return a.settle() }
 	return root
 }
+
+// usageTemplate is the help of a command, below its text.
+const usageTemplate = `How to call it:
+  {{.UseLine}}
+{{- if .HasAvailableSubCommands}}
+
+Commands:
+{{- range .Commands}}{{if .IsAvailableCommand}}
+  {{rpad .Name .NamePadding}}  {{.Short}}{{end}}{{end}}
+{{- end}}
+{{- if .HasAvailableLocalFlags}}
+
+Options:
+{{.LocalFlags.FlagUsages | trimTrailingWhitespaces}}
+{{- end}}
+{{- if .HasAvailableInheritedFlags}}
+
+Options of every command:
+{{.InheritedFlags.FlagUsages | trimTrailingWhitespaces}}
+{{- end}}
+{{- if .HasAvailableSubCommands}}
+
+tugline help COMMAND tells more of one.
+{{- end}}
+`
 
 // completeTasks gives the tasks to a shell's completion, with their texts.
 func (a *app) completeTasks(*cobra.Command, []string, string) ([]string, cobra.ShellCompDirective) {

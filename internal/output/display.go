@@ -55,10 +55,14 @@ type DisplayConfig struct {
 
 // stepOutput is what a display knows of a step that runs.
 type stepOutput struct {
-	lines lineBuffer
-	block spool
-	tail  tail
+	prefix string // what stands before each line
+	lines  lineBuffer
+	block  spool
+	tail   tail
 }
+
+// maxName is the widest name that others are aligned with, in columns.
+const maxName = 40
 
 // NewDisplay returns a display for a run of p.
 func NewDisplay(p *plan.Plan, cfg DisplayConfig) *Display {
@@ -67,7 +71,7 @@ func NewDisplay(p *plan.Plan, cfg DisplayConfig) *Display {
 	for _, s := range p.Steps {
 		if !s.Task.IsGroup() {
 			working++
-			d.width = max(d.width, min(40, runewidth.StringWidth(s.Name)))
+			d.width = max(d.width, min(maxName, runewidth.StringWidth(s.Name)))
 		}
 	}
 	switch {
@@ -88,7 +92,7 @@ func (d *Display) Err() error { return d.failed }
 func (d *Display) Event(e engine.Event) {
 	switch e.Kind {
 	case engine.StepStarted:
-		d.steps[e.Step] = &stepOutput{}
+		d.steps[e.Step] = &stepOutput{prefix: d.prefix(e.Step)}
 		if d.live != nil {
 			d.live.start(e.Step)
 		}
@@ -111,7 +115,7 @@ func (d *Display) command(s *plan.Step, statement string) {
 	switch step := d.steps[s]; d.mode {
 	case Lines:
 		d.flushPartial(s, step)
-		d.write(d.prefix(s) + d.style.faint(printable(line)) + "\n")
+		d.write(step.prefix + d.style.faint(printable(line)) + "\n")
 	case Blocks:
 		d.flushPartial(s, step)
 		d.keep(step.block.write([]byte(printable(line) + "\n")))
@@ -123,7 +127,7 @@ func (d *Display) command(s *plan.Step, statement string) {
 func (d *Display) output(s *plan.Step, text []byte) {
 	step := d.steps[s]
 	var shown bytes.Buffer
-	step.lines.add(text, func(line []byte) { d.line(s, step, line, &shown) })
+	step.lines.add(text, func(line []byte) { d.line(step, line, &shown) })
 	d.flush(step, &shown)
 	if d.live != nil {
 		d.live.partial(s, string(clean(step.lines.partial[:min(len(step.lines.partial), tailBytes)], false)))
@@ -133,7 +137,7 @@ func (d *Display) output(s *plan.Step, text []byte) {
 // flushPartial shows what the step printed without ending the line.
 func (d *Display) flushPartial(s *plan.Step, step *stepOutput) {
 	var shown bytes.Buffer
-	step.lines.end(func(line []byte) { d.line(s, step, line, &shown) })
+	step.lines.end(func(line []byte) { d.line(step, line, &shown) })
 	d.flush(step, &shown)
 	if d.live != nil {
 		d.live.partial(s, "")
@@ -153,18 +157,20 @@ func (d *Display) flush(step *stepOutput, shown *bytes.Buffer) {
 }
 
 // line adds one line of output to what is shown next.
-func (d *Display) line(s *plan.Step, step *stepOutput, line []byte, shown *bytes.Buffer) {
+func (d *Display) line(step *stepOutput, line []byte, shown *bytes.Buffer) {
 	step.tail.add(line)
-	if d.mode == Lines {
-		shown.WriteString(d.prefix(s))
-	}
+	shown.WriteString(step.prefix)
 	shown.Write(clean(line, d.style.Color))
 	shown.WriteByte('\n')
 }
 
-// prefix returns the name that stands before each line of a step.
+// prefix returns what stands before each line of a step.
 func (d *Display) prefix(s *plan.Step) string {
-	return d.style.name(s.Name, pad(s.Name, d.width)) + d.style.faint(" · ")
+	if d.mode != Lines {
+		return ""
+	}
+	name := pad(runewidth.Truncate(s.Name, d.width, "…"), d.width)
+	return d.style.name(s.Name, name) + d.style.faint(" · ")
 }
 
 // finished shows how a step ended: its state and, as a block, what it printed.

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"io"
 	"os"
+	"slices"
 )
 
 // lineBuffer cuts a stream into lines. A line longer than maxLine is cut in two.
@@ -148,7 +149,7 @@ func clean(line []byte, color bool) []byte {
 	if at := bytes.LastIndexByte(line, '\r'); at >= 0 {
 		line = line[at+1:]
 	}
-	if bytes.IndexFunc(line, isControl) < 0 {
+	if !slices.ContainsFunc(line, isControl) {
 		return line
 	}
 	out := make([]byte, 0, len(line)+4)
@@ -163,7 +164,7 @@ func clean(line []byte, color bool) []byte {
 			line = line[n:]
 			continue
 		}
-		if line[0] >= ' ' && line[0] != 0x7f || line[0] == '\t' {
+		if !isControl(line[0]) {
 			out = append(out, line[0])
 		}
 		line = line[1:]
@@ -174,7 +175,7 @@ func clean(line []byte, color bool) []byte {
 	return out
 }
 
-func isControl(r rune) bool { return r < ' ' && r != '\t' || r == 0x7f }
+func isControl(b byte) bool { return b < ' ' && b != '\t' || b == 0x7f }
 
 // escapeLength returns the length of the escape sequence at the start of line:
 // a control sequence (ECMA-48, 5.4), a string up to its end (5.6), or two bytes.

@@ -21,7 +21,7 @@ func List(w io.Writer, title string, tasks []*project.Task, needs bool, st Style
 	}
 	width := 0
 	for _, t := range tasks {
-		width = max(width, min(40, runewidth.StringWidth(t.Name)))
+		width = max(width, min(maxName, runewidth.StringWidth(t.Name)))
 	}
 	for _, t := range tasks {
 		line := st.name(t.Name, pad(t.Name, width))

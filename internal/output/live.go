@@ -136,7 +136,7 @@ func (l *live) draw() {
 	}
 	b.Write(l.pending.Bytes())
 	for _, line := range lines {
-		b.WriteString(line + "\r\n")
+		b.WriteString(line + "\n")
 	}
 	l.pending.Reset()
 	l.drawn, l.last = lines, l.now()

@@ -235,6 +235,10 @@ func (b *builtin) open(ctx context.Context, path string, flag int, perm os.FileM
 		return openPipe(ctx, full, flag, perm)
 	}
 	file, err := interp.DefaultOpenHandler()(ctx, path, flag, perm)
+	var wrong *fs.PathError
+	if errors.As(err, &wrong) {
+		return nil, &fs.PathError{Op: wrong.Op, Path: path, Err: wrong.Err} // the path as it is written
+	}
 	if f, ok := file.(*os.File); ok && err == nil && flag&(os.O_WRONLY|os.O_RDWR) != 0 {
 		return b.watch(f), nil
 	}

@@ -3,6 +3,7 @@ package shell
 import (
 	"errors"
 	"fmt"
+	"io/fs"
 	"os"
 	"strings"
 	"sync/atomic"
@@ -59,7 +60,11 @@ func (w *watchedFile) WriteString(text string) (int, error) {
 		w.troubles.gone.Store(true)
 	case err != nil:
 		if !w.troubles.failed.Swap(true) {
-			fmt.Fprintf(w.stderr, "writing: %v\n", err) // a second failure has nowhere to go
+			var path *fs.PathError
+			if errors.As(err, &path) {
+				err = path.Err
+			}
+			fmt.Fprintf(w.stderr, "cannot write: %v\n", err) // a second failure has nowhere to go
 		}
 	}
 	return n, err
