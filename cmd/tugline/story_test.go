@@ -451,12 +451,13 @@ shell = "sh"
 }
 
 func TestASecondInterruptKillsAtOnce(t *testing.T) {
-	s := tell(t, "[task.deaf]\nshell = 'sh'\nrun = '''\ntrap '' INT TERM\necho $$ >pid\nwhile :; do sleep 0.05; done\n'''\n")
+	s := tell(t, "[task.deaf]\nshell = 'sh'\nrun = '''\ntrap 'echo x >got' INT\ntrap '' TERM\necho $$ >pid\nwhile :; do sleep 0.05; done\n'''\n")
 	cmd := s.command("deaf")
 	require.NoError(t, cmd.Start())
 	s.waitForFile("pid")
 	require.NoError(t, cmd.Process.Signal(syscall.SIGINT))
-	require.NoError(t, cmd.Process.Signal(syscall.SIGTERM))
+	s.waitForFile("got")
+	require.NoError(t, cmd.Process.Signal(syscall.SIGINT))
 	assert.Equal(t, 130, exitCode(t, cmd.Wait()))
 	s.eventuallyGone("pid")
 }
