@@ -141,9 +141,9 @@ func (a *app) guardCommand() *cobra.Command {
 		Use:    guardCommand,
 		Short:  "End what is left when Tugline is killed",
 		Hidden: true,
-		Args:   noArgs,
-		RunE: func(*cobra.Command, []string) error {
-			shell.Guard(a.env.Stdin)
+		Args:   cobra.ExactArgs(1),
+		RunE: func(_ *cobra.Command, args []string) error {
+			shell.Guard(a.env.Stdin, args[0])
 			return nil
 		},
 	}

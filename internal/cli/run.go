@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"crypto/rand"
 	"fmt"
 	"runtime"
 	"time"
@@ -105,8 +106,9 @@ func (a *app) runCalls(ctx context.Context, p *project.Project, calls []project.
 	if jobs == 0 {
 		jobs = runtime.NumCPU()
 	}
+	run := newRunName()
 	pl, err := plan.New(p, plan.Request{
-		Calls: calls, Env: a.env.Vars, From: a.env.Folder, Jobs: jobs, OS: runtime.GOOS, Arch: runtime.GOARCH,
+		Calls: calls, Env: a.env.Vars, From: a.env.Folder, Jobs: jobs, Run: run, OS: runtime.GOOS, Arch: runtime.GOARCH,
 	})
 	if err != nil {
 		return err
@@ -129,7 +131,20 @@ func (a *app) runCalls(ctx context.Context, p *project.Project, calls []project.
 	if a.onTerminal() {
 		shown.Size = func() (int, int) { return output.Size(a.env.Stdout) }
 	}
+	if a.env.Program != "" {
+		shell.SetGuard([]string{a.env.Program, guardCommand, "TUGLINE_RUN=" + run})
+	}
+	defer shell.EndStrays(grace)
+	defer shell.EndGuard()
 	return a.engineRun(ctx, pl, scripts, cfg, output.NewDisplay(pl, shown))
+}
+
+// newRunName returns the name of a new run: its time, to be read and sorted,
+// and a word by chance, since two may start in the same second.
+func newRunName() string {
+	word := make([]byte, 3)
+	rand.Read(word) // never fails
+	return fmt.Sprintf("%s-%x", time.Now().UTC().Format("20060102-150405"), word)
 }
 
 // onTerminal reports whether a run is watched on a terminal that can be drawn on.
@@ -147,12 +162,7 @@ func (a *app) engineRun(ctx context.Context, pl *plan.Plan, scripts *engine.Scri
 			cancel(fmt.Errorf("showing the output: %w", err))
 		}
 	}
-	if a.env.Program != "" {
-		shell.SetGuard([]string{a.env.Program, guardCommand})
-	}
 	summary, err := engine.Run(ctx, pl, scripts, cfg)
-	shell.EndGuard()
-	shell.EndStrays(grace)
 	display.Summary(summary, a.style(a.env.Stderr))
 	if err != nil {
 		return err

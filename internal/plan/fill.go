@@ -72,6 +72,7 @@ func newScope(p *project.Project, req Request) *scope {
 			"TUGLINE_PROJECT=" + p.Folder,
 			"TUGLINE_HERE=" + p.Folder,
 			"TUGLINE_FROM=" + req.From,
+			"TUGLINE_RUN=" + req.Run,
 			"TUGLINE_OS=" + req.OS,
 			"TUGLINE_ARCH=" + req.Arch,
 			"TUGLINE_JOBS=" + strconv.Itoa(req.Jobs),

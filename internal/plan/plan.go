@@ -14,6 +14,7 @@ type Request struct {
 	Env   []string       // the caller's environment, as NAME=value
 	From  string         // absolute: the folder the user stands in
 	Jobs  int            // steps at once, shown to the tasks as TUGLINE_JOBS
+	Run   string         // what the run is called, shown to the tasks as TUGLINE_RUN
 	OS    string         // as Go names it
 	Arch  string         // as Go names it
 }

@@ -20,7 +20,7 @@ func load(t *testing.T, text string) *project.Project {
 
 // request asks for the tasks named in words.
 func request(words string, env ...string) Request {
-	req := Request{Env: env, From: "/almanac/docs", Jobs: 4, OS: "linux", Arch: "amd64"}
+	req := Request{Env: env, From: "/almanac/docs", Jobs: 4, Run: "run-1", OS: "linux", Arch: "amd64"}
 	for _, w := range strings.Fields(words) {
 		req.Calls = append(req.Calls, project.Call{Text: w, Name: w})
 	}
@@ -115,7 +115,7 @@ folder = "/abs"
 	a, b := pl.Steps[0], pl.Steps[1]
 	for _, want := range []string{
 		"TZ=UTC", "URL=http://localhost:80/UTC", "PORT=80", "PATH=tools:/bin", "MAYBE=none", "HOME=/home/x",
-		"TUGLINE_TASK=a", "TUGLINE_OS=linux", "TUGLINE_ARCH=amd64", "TUGLINE_JOBS=4",
+		"TUGLINE_TASK=a", "TUGLINE_OS=linux", "TUGLINE_ARCH=amd64", "TUGLINE_JOBS=4", "TUGLINE_RUN=run-1",
 		"TUGLINE_PROJECT=/almanac", "TUGLINE_HERE=/almanac", "TUGLINE_FROM=/almanac/docs",
 	} {
 		assert.Contains(t, a.Env, want)

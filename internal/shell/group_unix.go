@@ -27,6 +27,7 @@ type group struct {
 // startGroup starts cmd as the leader of a new process group.
 func startGroup(cmd *exec.Cmd) (*group, error) {
 	adoptOrphans()
+	guard.ready()
 	cmd.SysProcAttr = groupAttributes()
 	if err := cmd.Start(); err != nil {
 		return nil, err
