@@ -6,12 +6,14 @@ import (
 	"fmt"
 	"os"
 	"os/signal"
+	"runtime/debug"
 	"syscall"
 
 	"tugline/internal/cli"
 )
 
 func main() {
+	debug.SetGCPercent(400) // a call is short and its memory small: collect seldom
 	folder, err := os.Getwd()
 	if err != nil {
 		fmt.Fprintln(os.Stderr, "tugline: the folder you stand in is gone:", err)

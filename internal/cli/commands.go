@@ -2,6 +2,7 @@ package cli
 
 import (
 	"fmt"
+	"os"
 	"runtime"
 
 	"github.com/spf13/cobra"
@@ -143,7 +144,7 @@ func (a *app) guardCommand() *cobra.Command {
 		Hidden: true,
 		Args:   cobra.ExactArgs(1),
 		RunE: func(_ *cobra.Command, args []string) error {
-			shell.Guard(a.env.Stdin, args[0])
+			shell.Guard(a.env.Stdin, os.NewFile(3, "groups"), args[0])
 			return nil
 		},
 	}

@@ -57,7 +57,7 @@ func (c *checker) step(s *plan.Step) {
 			Span: s.Task.Span, Msg: fmt.Sprintf("task %q has no commands for this system", s.Name), Hint: `give it "run"`,
 		})
 	}
-	lookPath := shell.LookPath(s.Env, s.Folder)
+	lookPath := func(name string) (string, error) { return shell.LookPath(s.Environ(), s.Folder)(name) }
 	for i := range s.Run {
 		text := &s.Run[i]
 		args, err := shell.Interpreter(text.Value, s.Task.Shell.Args, lookPath)

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"os"
 	"runtime"
+	"sync"
 	"time"
 
 	"tugline/internal/plan"
@@ -63,6 +64,9 @@ type loop struct {
 	plan    *plan.Plan
 	scripts *Scripts
 	events  chan Event
+	work    chan task      // to the workers
+	workers sync.WaitGroup // those that have not ended
+	idle    int            // workers with nothing to do
 
 	waits   []int          // by step: how many others it still waits for
 	waiting [][]*plan.Step // by step: those that wait for it
@@ -74,10 +78,16 @@ type loop struct {
 	summary Summary
 }
 
+// task is a step that is to be run now.
+type task struct {
+	step *plan.Step
+	env  []string
+}
+
 func newLoop(p *plan.Plan, scripts *Scripts, cfg Config) *loop {
 	n := len(p.Steps)
 	l := &loop{
-		cfg: cfg, plan: p, scripts: scripts, events: make(chan Event, 64),
+		cfg: cfg, plan: p, scripts: scripts, events: make(chan Event, 64), work: make(chan task),
 		waits: make([]int, n), waiting: make([][]*plan.Step, n), state: make([]State, n),
 	}
 	l.summary.Results = make([]Result, n)
@@ -110,9 +120,12 @@ func (l *loop) run(ctx context.Context) {
 		l.tell(e)
 		if e.Kind == StepFinished {
 			l.running--
+			l.idle++
 			l.finish(e.Result)
 		}
 	}
+	close(l.work)
+	l.workers.Wait()
 	l.summary.Wall = l.cfg.Now().Sub(started)
 	l.tell(Event{Kind: RunFinished, Time: l.cfg.Now()})
 }
@@ -139,7 +152,20 @@ func (l *loop) startReady(ctx context.Context) {
 		l.ready.pop()
 		l.running++
 		l.tell(Event{Kind: StepStarted, Time: l.cfg.Now(), Step: s})
-		go l.work(ctx, s)
+		if l.idle > 0 {
+			l.idle--
+		} else {
+			l.workers.Go(func() { l.worker(ctx) })
+		}
+		l.work <- task{s, s.Environ()}
+	}
+}
+
+// worker runs one step after the other. It stays, since its stack has grown
+// to what the built-in shell needs.
+func (l *loop) worker(ctx context.Context) {
+	for t := range l.work {
+		l.runStep(ctx, t)
 	}
 }
 
@@ -214,14 +240,15 @@ func (l *loop) finish(r Result) {
 	}
 }
 
-// work runs the scripts of s, one after the other, and sends what happens.
-func (l *loop) work(ctx context.Context, s *plan.Step) {
+// runStep runs the scripts of a step, one after the other, and sends what happens.
+func (l *loop) runStep(ctx context.Context, t task) {
+	s, env := t.step, t.env
 	started := l.cfg.Now()
 	r := Result{Step: s, State: Ran}
 	for i := range s.Run {
 		text := &s.Run[i]
-		if err := l.cfg.Exec(ctx, l.command(s, text)); err != nil {
-			l.fail(ctx, &r, text, err)
+		if err := l.cfg.Exec(ctx, l.command(s, text, env)); err != nil {
+			l.fail(ctx, &r, text, env, err)
 			break
 		}
 	}
@@ -230,7 +257,7 @@ func (l *loop) work(ctx context.Context, s *plan.Step) {
 	l.events <- Event{Kind: StepFinished, Time: now, Step: s, Result: r}
 }
 
-func (l *loop) fail(ctx context.Context, r *Result, text *project.Text, err error) {
+func (l *loop) fail(ctx context.Context, r *Result, text *project.Text, env []string, err error) {
 	if ctx.Err() != nil {
 		r.State, r.Reason = Stopped, "interrupted"
 		return
@@ -243,18 +270,18 @@ func (l *loop) fail(ctx context.Context, r *Result, text *project.Text, err erro
 		r.Failure.Code = exit.Code
 		r.Failure.Span = text.At(exit.Where.Offset, exit.Where.Length)
 		if exit.Missing != "" {
-			r.Failure.Hint = project.DidYouMean(exit.Missing, shell.Commands(r.Step.Env))
+			r.Failure.Hint = project.DidYouMean(exit.Missing, shell.Commands(env))
 		}
 	case errors.Is(err, shell.ErrNoFolder) && !r.Step.Task.Folder.Span.IsZero():
 		r.Failure.Span = r.Step.Task.Folder.Span
 	}
 }
 
-func (l *loop) command(s *plan.Step, text *project.Text) shell.Command {
+func (l *loop) command(s *plan.Step, text *project.Text, env []string) shell.Command {
 	ready := l.scripts.ready[text]
 	cmd := shell.Command{
 		Program: ready.program, Args: ready.args, Script: text.Value,
-		Dir: s.Folder, Env: s.Env,
+		Dir: s.Folder, Env: env,
 		Stdin: l.cfg.Stdin, Stdout: l.cfg.Stdout, Stderr: l.cfg.Stderr,
 		Grace: l.cfg.Grace, Kill: l.cfg.Kill,
 		Output: func(p []byte) {

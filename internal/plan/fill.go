@@ -29,7 +29,7 @@ func (b *builder) fill(req Request) error {
 		if !filepath.IsAbs(folder) {
 			s.Folder = filepath.Join(p.Folder, folder)
 		}
-		s.Env = append(slices.Clip(sc.env), "TUGLINE_TASK="+s.Name)
+		s.scope = sc
 	}
 	if len(found) > 0 {
 		found.Sort()
@@ -45,7 +45,9 @@ type scope struct {
 	layers   [][]project.Var
 	caller   map[string]string
 	fixed    []string // set by Tugline itself, stronger than all
+	below    *scope   // the same without the first layer; nil for the project's
 	resolved bool
+	overlaid bool // values has only what the first layer sets
 	values   map[string]string
 	env      []string
 	found    project.Diagnostics
@@ -82,7 +84,7 @@ func newScope(p *project.Project, req Request) *scope {
 
 // with returns a scope in which vars are stronger than all of sc.
 func (sc *scope) with(vars []project.Var) *scope {
-	return &scope{layers: append([][]project.Var{vars}, sc.layers...), caller: sc.caller, fixed: sc.fixed}
+	return &scope{layers: append([][]project.Var{vars}, sc.layers...), caller: sc.caller, fixed: sc.fixed, below: sc}
 }
 
 // resolve finds all values, once, and returns what is wrong with them.
@@ -91,6 +93,10 @@ func (sc *scope) resolve() project.Diagnostics {
 		return sc.found
 	}
 	sc.resolved = true
+	if sc.below != nil && !sc.changesBelow() {
+		sc.overlay()
+		return sc.found
+	}
 	sc.values = make(map[string]string, len(sc.caller)+8)
 	for _, pair := range sc.fixed {
 		name, value, _ := strings.Cut(pair, "=")
@@ -104,12 +110,53 @@ func (sc *scope) resolve() project.Diagnostics {
 			sc.value(v.Name)
 		}
 	}
-	sc.env = make([]string, 0, len(sc.values)+1)
-	for name, value := range sc.values {
-		sc.env = append(sc.env, name+"="+value)
-	}
-	slices.Sort(sc.env)
 	return sc.found
+}
+
+// changesBelow reports whether a value of the scope below refers to a name
+// that sc sets anew, so that all must be found again.
+func (sc *scope) changesBelow() bool {
+	for _, v := range sc.layers[0] {
+		for _, layer := range sc.below.layers {
+			for _, other := range layer {
+				if strings.Contains(other.Value.Value, "$") && strings.Contains(other.Value.Value, v.Name) {
+					return true
+				}
+			}
+		}
+	}
+	return false
+}
+
+// overlay finds the values of sc's own variables alone; the others are those
+// of the scope below, which most scopes of a project share.
+func (sc *scope) overlay() {
+	sc.found = append(sc.found, sc.below.resolve()...)
+	sc.overlaid = true
+	sc.values = make(map[string]string, len(sc.layers[0]))
+	for _, v := range sc.layers[0] {
+		sc.value(v.Name)
+	}
+}
+
+// environ returns all variables as NAME=value; a later one of the same name
+// replaces an earlier one. The slice is the caller's.
+func (sc *scope) environ() []string {
+	if sc.overlaid {
+		env := sc.below.environ()
+		for _, v := range sc.layers[0] {
+			env = append(env, v.Name+"="+sc.values[v.Name])
+		}
+		return env
+	}
+	if sc.env == nil {
+		sc.env = make([]string, 0, len(sc.values))
+		for name, value := range sc.values {
+			sc.env = append(sc.env, name+"="+value)
+		}
+		slices.Sort(sc.env)
+	}
+	return append(make([]string, 0, len(sc.env)+8), sc.env...)
 }
 
 // value returns the strongest value of the variable called name.
@@ -117,11 +164,19 @@ func (sc *scope) value(name string) (string, bool) {
 	if value, ok := sc.values[name]; ok {
 		return value, true
 	}
+	if sc.overlaid && !sc.sets(name) {
+		return sc.below.value(name)
+	}
 	value, ok := sc.from(0, name)
 	if ok {
 		sc.values[name] = value
 	}
 	return value, ok
+}
+
+// sets reports whether the strongest layer has a variable called name.
+func (sc *scope) sets(name string) bool {
+	return slices.ContainsFunc(sc.layers[0], func(v project.Var) bool { return v.Name == name })
 }
 
 // from returns the value of name in the given layer or a weaker one.

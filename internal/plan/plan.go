@@ -33,9 +33,16 @@ type Step struct {
 	Needs  []*Step        // must end well first
 	After  []*Step        // must have ended well first because the user asked for them first
 	Folder string         // absolute or relative to the project's folder
-	Env    []string       // the whole environment, as NAME=value
 	Run    []project.Text // its scripts on this system, in order
+
+	scope    *scope
+	neededBy *Step // the last step that took this one as a need
 }
+
+// Environ returns the whole environment of s, as NAME=value. Of two with the
+// same name the later one counts. The slice is the caller's. It is not to be
+// called from several goroutines at once.
+func (s *Step) Environ() []string { return append(s.scope.environ(), "TUGLINE_TASK="+s.Name) }
 
 // CallError says that a request names a task that does not exist.
 type CallError struct {
@@ -48,7 +55,7 @@ func (e *CallError) Error() string { return fmt.Sprintf("there is no task %q", e
 // New returns the plan of req. The error is a [*CallError] or, when a text of
 // the project cannot be filled in, a [project.Diagnostics].
 func New(p *project.Project, req Request) (*Plan, error) {
-	b := &builder{plan: &Plan{Project: p}, steps: map[*project.Task]*Step{}, os: req.OS}
+	b := &builder{plan: &Plan{Project: p}, steps: make(map[*project.Task]*Step, len(req.Calls)), os: req.OS}
 	for _, c := range req.Calls {
 		t := p.Task(c.Name)
 		if t == nil {
@@ -107,20 +114,12 @@ func (b *builder) add(t *project.Task) *Step {
 	b.steps[t] = s
 	for _, c := range t.Needs {
 		need := b.add(b.plan.Project.Task(c.Name))
-		if !contains(s.Needs, need) {
+		if need.neededBy != s { // else it is named twice
+			need.neededBy = s
 			s.Needs = append(s.Needs, need)
 		}
 	}
 	s.Index = len(b.plan.Steps)
 	b.plan.Steps = append(b.plan.Steps, s)
 	return s
-}
-
-func contains(steps []*Step, s *Step) bool {
-	for _, have := range steps {
-		if have == s {
-			return true
-		}
-	}
-	return false
 }

@@ -7,7 +7,8 @@ import (
 
 // register enters all names and aliases, and reports those taken twice.
 func (d *decoder) register() {
-	first := map[string]Span{}
+	first := make(map[string]Span, len(d.project.Tasks))
+	d.project.byName = make(map[string]*Task, len(d.project.Tasks))
 	enter := func(t *Task, name string, span Span, what string) {
 		if place, taken := first[name]; taken {
 			d.diagnostics = append(d.diagnostics, Diagnostic{
@@ -32,17 +33,19 @@ func (d *decoder) register() {
 
 // checkCalls reports calls of tasks that do not exist.
 func (d *decoder) checkCalls() {
-	check := func(c Call, who string) {
-		if d.project.byName[c.Name] == nil {
-			d.report(c.Span, DidYouMean(c.Name, d.project.Names()), "%s %q, but there is no such task", who, c.Name)
-		}
+	missing := func(c Call, who string) {
+		d.report(c.Span, DidYouMean(c.Name, d.project.Names()), "%s %q, but there is no such task", who, c.Name)
 	}
 	for _, c := range d.project.Default {
-		check(c, "the default task is")
+		if d.project.byName[c.Name] == nil {
+			missing(c, "the default task is")
+		}
 	}
 	for _, t := range d.project.Tasks {
 		for _, c := range t.Needs {
-			check(c, fmt.Sprintf("task %q needs", t.Name))
+			if d.project.byName[c.Name] == nil {
+				missing(c, fmt.Sprintf("task %q needs", t.Name))
+			}
 		}
 	}
 }

@@ -54,12 +54,13 @@ func (d *decoder) tasks(p *Project, e *entry) {
 	if !d.is(e.key, e.val, kindTable) {
 		return
 	}
+	p.Tasks = make([]*Task, 0, len(e.val.table.entries))
 	for _, te := range e.val.table.entries {
 		t := &Task{Name: te.key, Span: te.span, Shell: p.shell, Echo: p.echo}
 		if !validTaskName(te.key) {
 			d.report(te.span, "names have letters, digits, - and _, and do not begin with -", "the task name %q is not allowed", te.key)
 		}
-		if !d.is("task "+te.key, te.val, kindTable) {
+		if !d.is("task", te.val, kindTable) {
 			continue
 		}
 		p.Tasks = append(p.Tasks, t)
@@ -125,7 +126,7 @@ func (d *decoder) texts(e *entry) []Text {
 	case kindText:
 		return []Text{{e.val.text, e.val.span}}
 	case kindList:
-		var out []Text
+		out := make([]Text, 0, len(e.val.items))
 		for _, item := range e.val.items {
 			if item.kind != kindText {
 				d.report(item.span, "", "%q must hold strings, not %s", e.key, item.kind)
@@ -245,8 +246,13 @@ func (d *decoder) template(e *entry) Text {
 }
 
 func (d *decoder) calls(e *entry) []Call {
-	var out []Call
-	for _, t := range d.texts(e) {
+	texts := d.texts(e)
+	out := make([]Call, 0, len(texts))
+	for _, t := range texts {
+		if validTaskName(t.Value) {
+			out = append(out, Call{Text: t.Value, Name: t.Value, Span: t.Span})
+			continue
+		}
 		words := strings.Fields(t.Value)
 		switch {
 		case len(words) == 0:

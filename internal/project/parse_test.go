@@ -127,7 +127,7 @@ func TestParseReportsAllThatIsWrong(t *testing.T) {
 			`7:10+1 "needs" must hold strings, not a whole number`,
 			`8:9+4 "shell" must be a string or a list of strings, not true or false`,
 			`10:8+5 "run" must hold strings, not a list`,
-			`12:5+1 "task c" must be a table, not a whole number`,
+			`12:5+1 "task" must be a table, not a whole number`,
 		}},
 		{"an env value that is no text", "[env]\nPORT = 80\n[task.a]\nrun='x'\nenv = { X = [ 'a', # why\n 'b' ], Y = {}, }\n", []string{
 			`2:8+2 "PORT" must be a string, not a whole number (put it in quotes: "80")`,

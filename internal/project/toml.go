@@ -13,17 +13,21 @@ import (
 )
 
 // kind is the TOML type of a value, in the words of a message.
-type kind string
+type kind uint8
 
 const (
-	kindText    kind = "a string"
-	kindInteger kind = "a whole number"
-	kindFloat   kind = "a number"
-	kindBool    kind = "true or false"
-	kindDate    kind = "a date or time"
-	kindList    kind = "a list"
-	kindTable   kind = "a table"
+	kindText kind = iota
+	kindInteger
+	kindFloat
+	kindBool
+	kindDate
+	kindList
+	kindTable
 )
+
+func (k kind) String() string {
+	return [...]string{"a string", "a whole number", "a number", "true or false", "a date or time", "a list", "a table"}[k]
+}
 
 // value is one TOML value with its place.
 type value struct {
@@ -62,7 +66,19 @@ const (
 	inline                // by { … }; closed
 )
 
-func newTable(o origin) *table { return &table{origin: o} }
+// slab hands out values from larger pieces of memory: a large project is tens
+// of thousands of them.
+type slab[T any] struct{ free []T }
+
+func (s *slab[T]) put(v T) *T {
+	if len(s.free) == 0 {
+		s.free = make([]T, 128)
+	}
+	p := &s.free[0]
+	s.free = s.free[1:]
+	*p = v
+	return p
+}
 
 // indexFrom is the number of entries from which a table keeps an index: small
 // ones are searched faster than a map is made.
@@ -100,6 +116,12 @@ func (t *table) add(e *entry) {
 // The library's own decoder is not used: its messages speak of Go types, it
 // keeps no places, and its time grows with the square of the number of tables.
 type parser struct {
+	values  slab[value]
+	entries slab[entry]
+	tables  slab[table]
+	parts   []keyPart         // of the keys that are being read, the outermost first
+	names   map[string]string // one string for all keys of the same name
+
 	lib         unstable.Parser
 	src         *Source
 	base        int // offset in src of the text given to lib
@@ -113,7 +135,7 @@ type parser struct {
 // a syntax error it goes on at the next table header: the tree is then broken,
 // since it lacks what stood in between.
 func parseTOML(src *Source) *parser {
-	p := &parser{src: src, root: newTable(header)}
+	p := &parser{src: src, root: &table{origin: header}, names: map[string]string{}}
 	p.current = p.root
 	for p.base < len(src.Text) {
 		p.lib.Reset(src.Text[p.base:])
@@ -148,7 +170,7 @@ func (p *parser) syntaxError(err error) int {
 	if next < 0 {
 		return len(p.src.Text)
 	}
-	p.current = newTable(header) // keys up to the next header belong to nothing
+	p.current = p.newTable(header) // keys up to the next header belong to nothing
 	return at + next + 1
 }
 
@@ -192,13 +214,28 @@ type keyPart struct {
 	span Span
 }
 
+func (p *parser) newTable(o origin) *table { return p.tables.put(table{origin: o}) }
+
+// keyParts reads a key. The result holds until p.parts is cut back to the
+// length it had before.
 func (p *parser) keyParts(it unstable.Iterator) []keyPart {
-	var parts []keyPart
+	from := len(p.parts)
 	for it.Next() {
 		n := it.Node()
-		parts = append(parts, keyPart{string(n.Data), p.span(n.Raw)})
+		p.parts = append(p.parts, keyPart{p.name(n.Data), p.span(n.Raw)})
 	}
-	return parts
+	return p.parts[from:]
+}
+
+func (p *parser) name(text []byte) string {
+	if name, ok := p.names[string(text)]; ok {
+		return name
+	}
+	name := string(text)
+	if len(p.names) < 256 { // keys repeat, names of tasks do not
+		p.names[name] = name
+	}
+	return name
 }
 
 func (p *parser) span(r unstable.Range) Span {
@@ -207,16 +244,17 @@ func (p *parser) span(r unstable.Range) Span {
 
 // header makes the table of a [header] or [[header]] the current one.
 func (p *parser) header(n *unstable.Node, list bool) {
+	defer func(length int) { p.parts = p.parts[:length] }(len(p.parts))
 	parts := p.keyParts(n.Key())
 	t := p.root
 	for _, part := range parts[:len(parts)-1] {
 		if t = p.descend(t, part); t == nil {
-			p.current = newTable(header)
+			p.current = p.newTable(header)
 			return
 		}
 	}
 	last := parts[len(parts)-1]
-	p.current = newTable(header)
+	p.current = p.newTable(header)
 	old := t.get(last.name)
 	if list {
 		p.appendTable(t, old, last)
@@ -224,7 +262,7 @@ func (p *parser) header(n *unstable.Node, list bool) {
 	}
 	switch {
 	case old == nil:
-		t.add(&entry{last.name, last.span, &value{kind: kindTable, span: last.span, table: p.current}})
+		t.add(p.entries.put(entry{last.name, last.span, p.values.put(value{kind: kindTable, span: last.span, table: p.current})}))
 	case old.val.kind == kindTable && old.val.table.origin == implied:
 		old.val.table.origin = header
 		old.span, old.val.span = last.span, last.span
@@ -235,11 +273,11 @@ func (p *parser) header(n *unstable.Node, list bool) {
 }
 
 func (p *parser) appendTable(t *table, old *entry, last keyPart) {
-	one := &value{kind: kindTable, span: last.span, table: p.current}
+	one := p.values.put(value{kind: kindTable, span: last.span, table: p.current})
 	switch {
 	case old == nil:
-		list := &value{kind: kindList, span: last.span, items: []*value{one}, table: newTable(header)}
-		t.add(&entry{last.name, last.span, list})
+		list := p.values.put(value{kind: kindList, span: last.span, items: []*value{one}, table: p.newTable(header)})
+		t.add(p.entries.put(entry{last.name, last.span, list}))
 	case old.val.kind == kindList && old.val.table != nil: // made by [[…]], so open
 		old.val.items = append(old.val.items, one)
 	default:
@@ -252,8 +290,8 @@ func (p *parser) descend(t *table, part keyPart) *table {
 	old := t.get(part.name)
 	switch {
 	case old == nil:
-		next := newTable(implied)
-		t.add(&entry{part.name, part.span, &value{kind: kindTable, span: part.span, table: next}})
+		next := p.newTable(implied)
+		t.add(p.entries.put(entry{part.name, part.span, p.values.put(value{kind: kindTable, span: part.span, table: next})}))
 		return next
 	case old.val.kind == kindTable && old.val.table.origin != inline:
 		return old.val.table
@@ -271,6 +309,7 @@ func (p *parser) twice(part keyPart, old *entry) {
 }
 
 func (p *parser) keyValue(t *table, n *unstable.Node) {
+	defer func(length int) { p.parts = p.parts[:length] }(len(p.parts))
 	parts := p.keyParts(n.Key())
 	last := parts[len(parts)-1]
 	val := p.value(n.Value(), last.span)
@@ -278,8 +317,8 @@ func (p *parser) keyValue(t *table, n *unstable.Node) {
 		old := t.get(part.name)
 		switch {
 		case old == nil:
-			next := newTable(dotted)
-			t.add(&entry{part.name, part.span, &value{kind: kindTable, span: part.span, table: next}})
+			next := p.newTable(dotted)
+			t.add(p.entries.put(entry{part.name, part.span, p.values.put(value{kind: kindTable, span: part.span, table: next})}))
 			t = next
 		case old.val.kind == kindTable && old.val.table.origin == dotted:
 			t = old.val.table
@@ -292,13 +331,13 @@ func (p *parser) keyValue(t *table, n *unstable.Node) {
 		p.twice(last, old)
 		return
 	}
-	t.add(&entry{last.name, last.span, val})
+	t.add(p.entries.put(entry{last.name, last.span, val}))
 }
 
 // value turns n into a value. after is the place of what stands before it:
 // lists and inline tables carry no place of their own.
 func (p *parser) value(n *unstable.Node, after Span) *value {
-	v := &value{span: p.span(n.Raw)}
+	v := p.values.put(value{span: p.span(n.Raw)})
 	switch n.Kind {
 	case unstable.String:
 		v.kind, v.text = kindText, string(n.Data)
@@ -339,7 +378,7 @@ func (p *parser) list(v *value, n *unstable.Node, after Span) {
 }
 
 func (p *parser) inlineTable(v *value, n *unstable.Node, after Span) {
-	v.kind, v.table = kindTable, newTable(dotted)
+	v.kind, v.table = kindTable, p.newTable(dotted)
 	v.span = p.placeAfter(after, 1)
 	end := v.span
 	it := n.Children()

@@ -43,26 +43,23 @@ func runProgram(ctx context.Context, cmd Command, out *stream, procs *processes)
 	if err != nil {
 		return fmt.Errorf("setting up the built-in shell: %w", err)
 	}
-	stmts := cmd.Program.file.Stmts
-	for i, stmt := range stmts {
-		where := b.start(stmt)
+	pieces := cmd.Program.pieces(out.statements != nil)
+	for i, piece := range pieces {
+		where := b.start(piece)
 		out.statement(where)
-		// Running a file, not a statement, ends the script: EXIT traps run.
-		var node syntax.Node = stmt
-		if i == len(stmts)-1 {
-			node = &syntax.File{Stmts: []*syntax.Stmt{stmt}}
-		}
-		err := runner.Run(ctx, node)
+		err := runner.Run(ctx, piece)
 		trouble := b.troubles.next()
 		if trouble != nil && trouble[1] == "1" {
 			err = interp.ExitStatus(1)
 		}
-		last := i == len(stmts)-1 || runner.Exited() || trouble != nil || ctx.Err() != nil || isInternal(err)
-		if last {
-			err = b.result(err, where)
-			runner.Run(ctx, waitCommand()) // for jobs in the background; their status does not count
-			return err
+		if i < len(pieces)-1 && !runner.Exited() && trouble == nil && ctx.Err() == nil && !isInternal(err) {
+			continue
 		}
+		err = b.result(err, where)
+		if cmd.Program.jobs {
+			runner.Run(ctx, waitCommand()) // their status does not count
+		}
+		return err
 	}
 	return nil
 }
@@ -73,12 +70,12 @@ func isInternal(err error) bool {
 	return err != nil && !errors.As(err, &status)
 }
 
-// start notes that stmt begins, and returns where it stands.
-func (b *builtin) start(stmt *syntax.Stmt) Stretch {
+// start notes that a piece begins, and returns where it stands.
+func (b *builtin) start(piece syntax.Node) Stretch {
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	b.called, b.failed = -1, failure{}
-	return b.cmd.Program.span(stmt)
+	return b.cmd.Program.span(piece)
 }
 
 // waitCommand is the parsed statement "wait".

@@ -3,37 +3,44 @@
 package shell
 
 import (
-	"bufio"
 	"bytes"
-	"fmt"
+	"encoding/binary"
 	"io"
 	"os"
 	"os/exec"
 	"os/signal"
 	"path/filepath"
 	"strconv"
-	"strings"
 	"sync"
 	"syscall"
+
+	"golang.org/x/sys/unix"
 )
 
 // guard is a small process of its own that ends what is left when Tugline is
-// killed hard. It is told of every process group through a pipe; the end of
-// the pipe is the end of Tugline. A group of which it has not heard yet, and a
-// process that left its group, it finds by the run's mark in the environment,
-// where the system shows that.
+// killed hard, which it sees by the end of a pipe. The process groups stand in
+// a file that both share, so that noting one wakes nobody. A group that is not
+// noted yet, and a process that left its group, it finds by the run's mark in
+// the environment, where the system shows that.
 var guard guardian
 
 type guardian struct {
 	mu      sync.Mutex // protects the fields below
 	command []string   // how to start it; none: there is no guard
-	pipe    io.WriteCloser
 	cmd     *exec.Cmd
+	pipe    io.Closer
+	shared  []byte // the file: guardSlots numbers of groups, 0 for none
+	free    []int  // slots
+	slots   map[int]int
 	failed  bool
 }
 
+// guardSlots bounds how many groups are noted at once. More are found by the
+// mark alone.
+const guardSlots = 1024
+
 // SetGuard says how the guard is started, when the first program is: a command
-// that calls [Guard] with its standard input.
+// that calls [Guard] with its standard input and its file 3.
 func SetGuard(command []string) {
 	guard.mu.Lock()
 	defer guard.mu.Unlock()
@@ -45,33 +52,26 @@ func EndGuard() {
 	guard.mu.Lock()
 	defer guard.mu.Unlock()
 	guard.command = nil
-	if guard.pipe != nil {
+	if guard.cmd != nil {
 		guard.pipe.Close() // best effort: it ends with us at the latest
 		guard.cmd.Wait()   // as above
-		guard.pipe = nil
+		unix.Munmap(guard.shared)
+		guard.cmd = nil
 	}
 }
 
-// Guard reads the groups that begin ("+7") and end ("-7") from r. When r ends,
-// it kills those that are left and every process with mark, a NAME=value, in
-// its environment. It returns then.
-func Guard(r io.Reader, mark string) {
+// Guard waits for the end of r. Then it kills the process groups whose numbers
+// stand in groups, and every process with mark, a NAME=value, in its
+// environment, and returns.
+func Guard(r io.Reader, groups io.ReaderAt, mark string) {
 	signal.Ignore(syscall.SIGINT, syscall.SIGTERM, syscall.SIGHUP, syscall.SIGQUIT)
-	alive := map[int]bool{}
-	lines := bufio.NewScanner(r)
-	for lines.Scan() {
-		id, err := strconv.Atoi(strings.TrimLeft(lines.Text(), "+-"))
-		if err != nil || id <= 1 {
-			continue // half a line: Tugline was killed while it wrote
+	io.Copy(io.Discard, r) // nothing comes but the end
+	table := make([]byte, 4*guardSlots)
+	groups.ReadAt(table, 0) // what cannot be read is found by the mark
+	for ; len(table) > 0; table = table[4:] {
+		if id := binary.NativeEndian.Uint32(table); id > 1 {
+			syscall.Kill(-int(id), syscall.SIGKILL) // fails only when all have ended
 		}
-		if strings.HasPrefix(lines.Text(), "+") {
-			alive[id] = true
-		} else {
-			delete(alive, id)
-		}
-	}
-	for id := range alive {
-		syscall.Kill(-id, syscall.SIGKILL) // fails only when all have ended
 	}
 	for range 100 { // what is found may have started more in the meantime
 		found := marked(mark)
@@ -99,45 +99,73 @@ func marked(mark string) []int {
 	return found
 }
 
-// ready starts the guard, if it is not there yet.
+// ready starts the guard, if it is not there yet. Without one the work goes
+// on: the system still ends direct children on Linux.
 func (g *guardian) ready() {
 	g.mu.Lock()
 	defer g.mu.Unlock()
-	if g.pipe == nil {
-		g.startLocked()
-	}
-}
-
-func (g *guardian) add(id int) { g.tell("+%d\n", id) }
-
-func (g *guardian) remove(id int) { g.tell("-%d\n", id) }
-
-// tell writes to the guard. Without one the work goes on: the system still
-// ends direct children on Linux.
-func (g *guardian) tell(format string, id int) {
-	g.mu.Lock()
-	defer g.mu.Unlock()
-	if g.pipe != nil {
-		fmt.Fprintf(g.pipe, format, id) // fails only when the guard was killed
-	}
-}
-
-func (g *guardian) startLocked() {
-	if len(g.command) == 0 || g.failed {
+	if g.cmd != nil || len(g.command) == 0 || g.failed {
 		return
 	}
+	if err := g.startLocked(); err != nil {
+		g.failed = true
+	}
+}
+
+func (g *guardian) startLocked() error {
+	file, err := os.CreateTemp("", "tugline-guard-*")
+	if err != nil {
+		return err
+	}
+	defer file.Close()
+	defer os.Remove(file.Name()) // it lives as long as it is held
+	if err := file.Truncate(4 * guardSlots); err != nil {
+		return err
+	}
+	shared, err := unix.Mmap(int(file.Fd()), 0, 4*guardSlots, unix.PROT_READ|unix.PROT_WRITE, unix.MAP_SHARED)
+	if err != nil {
+		return err
+	}
+	r, w, err := os.Pipe()
+	if err != nil {
+		return err
+	}
+	defer r.Close() // the guard has its own
 	cmd := exec.Command(g.command[0], g.command[1:]...)
 	cmd.SysProcAttr = &syscall.SysProcAttr{Setsid: true} // out of reach of the terminal's signals
-	cmd.Env = []string{}
-	r, w, err := os.Pipe()
-	if err == nil {
-		cmd.Stdin = r
-		err = cmd.Start()
-		r.Close() // the guard has its own
+	cmd.Env, cmd.Stdin, cmd.ExtraFiles = []string{}, r, []*os.File{file}
+	if err := cmd.Start(); err != nil {
+		w.Close()
+		return err
 	}
-	if err != nil {
-		g.failed = true
+	g.cmd, g.pipe, g.shared = cmd, w, shared
+	g.slots, g.free = map[int]int{}, make([]int, guardSlots)
+	for i := range g.free {
+		g.free[i] = i
+	}
+	return nil
+}
+
+// add notes a group.
+func (g *guardian) add(id int) {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	if g.cmd == nil || len(g.free) == 0 {
 		return
 	}
-	g.cmd, g.pipe = cmd, w
+	slot := g.free[len(g.free)-1]
+	g.free = g.free[:len(g.free)-1]
+	g.slots[id] = slot
+	binary.NativeEndian.PutUint32(g.shared[4*slot:], uint32(id))
+}
+
+// remove forgets a group, all of which has ended.
+func (g *guardian) remove(id int) {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	if slot, noted := g.slots[id]; noted && g.cmd != nil {
+		binary.NativeEndian.PutUint32(g.shared[4*slot:], 0)
+		g.free = append(g.free, slot)
+		delete(g.slots, id)
+	}
 }

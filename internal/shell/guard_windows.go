@@ -9,4 +9,4 @@ func SetGuard([]string) {}
 func EndGuard() {}
 
 // Guard returns at once, as SetGuard.
-func Guard(io.Reader, string) {}
+func Guard(io.Reader, io.ReaderAt, string) {}

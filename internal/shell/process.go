@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
+	"os"
 	"os/exec"
 	"sync"
 	"syscall"
@@ -44,18 +45,22 @@ func (ps *processes) run(ctx context.Context, p process) (ExitError, error) {
 	if err != nil {
 		return startError(p, err), nil
 	}
-	waited := make(chan error, 1)
-	go func() { waited <- g.cmd.Wait() }()
-	select {
-	case err = <-waited:
-	case <-ctx.Done():
+	// Waiting here, not in a goroutine of its own, saves waking one up.
+	ended := make(chan struct{})
+	stopped := make(chan struct{})
+	callOff := context.AfterFunc(ctx, func() {
+		defer close(stopped)
 		g.signal(stopSignal(ctx))
 		select {
-		case err = <-waited:
+		case <-ended:
 		case <-ps.graceEnds():
 			g.killAll()
-			err = <-waited
 		}
+	})
+	err = g.cmd.Wait()
+	close(ended)
+	if !callOff() {
+		<-stopped
 	}
 	if g.alive() {
 		ps.mu.Lock()
@@ -73,6 +78,9 @@ func (ps *processes) run(ctx context.Context, p process) (ExitError, error) {
 // start starts p in a group of its own.
 func start(p process) (*group, error) {
 	for delay := time.Millisecond; ; delay *= 2 {
+		if p.stdin == nil {
+			p.stdin = nothing()
+		}
 		cmd := &exec.Cmd{Path: p.path, Args: p.args, Dir: p.dir, Env: p.env, Stdin: p.stdin, Stdout: p.stdout, Stderr: p.stderr}
 		g, err := startGroup(cmd)
 		switch {
@@ -89,6 +97,15 @@ func start(p process) (*group, error) {
 		}
 	}
 }
+
+// nothing is the null device, opened once: what has no input reads it.
+var nothing = sync.OnceValue(func() io.Reader {
+	file, err := os.Open(os.DevNull)
+	if err != nil {
+		return nil // os/exec then tries again, and tells
+	}
+	return file
+})
 
 // posixShell runs executable files that name no interpreter.
 const posixShell = "/bin/sh"

@@ -3,6 +3,7 @@ package shell
 import (
 	"errors"
 	"strings"
+	"sync"
 
 	"mvdan.cc/sh/v3/syntax"
 )
@@ -13,6 +14,7 @@ type Program struct {
 	script string
 	file   *syntax.File
 	calls  map[int]simpleCommand // by offset
+	jobs   bool                  // it leaves jobs in the background
 }
 
 // simpleCommand is a simple command of a script.
@@ -31,10 +33,15 @@ type Problem struct {
 // useBash is the way out for all that only a complete shell can do.
 const useBash = `use shell = "bash" for this task`
 
+// parsers are used again: one is larger than most scripts.
+var parsers = sync.Pool{New: func() any { return syntax.NewParser(syntax.Variant(syntax.LangBash)) }}
+
 // Parse parses script for the built-in shell. It returns a program, or all
 // that stands in the way.
 func Parse(script string) (*Program, []Problem) {
-	file, err := syntax.NewParser(syntax.Variant(syntax.LangBash)).Parse(strings.NewReader(script), "")
+	parser := parsers.Get().(*syntax.Parser)
+	defer parsers.Put(parser)
+	file, err := parser.Parse(strings.NewReader(script), "")
 	if err != nil {
 		return nil, []Problem{syntaxProblem(script, err)}
 	}
@@ -67,17 +74,36 @@ func syntaxProblem(script string, err error) Problem {
 	return problem
 }
 
-// span returns where stmt stands, without what only ends it.
-func (p *Program) span(stmt *syntax.Stmt) Stretch {
-	start, end := int(stmt.Pos().Offset()), int(stmt.End().Offset())
+// span returns where a piece or statement stands, without what only ends it.
+func (p *Program) span(node syntax.Node) Stretch {
+	if file, ok := node.(*syntax.File); ok && len(file.Stmts) > 0 {
+		node = file.Stmts[0] // a failure in one of the others is found by its call
+	}
+	start, end := int(node.Pos().Offset()), int(node.End().Offset())
 	text := strings.TrimRight(p.script[start:min(end, len(p.script))], " \t\n;")
 	return Stretch{start, len(text)}
+}
+
+// pieces returns what is run one after the other: the statements, if each is to
+// be told of as it starts, else the whole. The last piece is a file, at whose
+// end EXIT traps run.
+func (p *Program) pieces(told bool) []syntax.Node {
+	stmts := p.file.Stmts
+	if !told || len(stmts) < 2 {
+		return []syntax.Node{p.file}
+	}
+	var pieces []syntax.Node
+	for _, stmt := range stmts[:len(stmts)-1] {
+		pieces = append(pieces, stmt)
+	}
+	return append(pieces, &syntax.File{Stmts: stmts[len(stmts)-1:]})
 }
 
 // noteCalls notes all simple commands, so that a failure can be pinned to one.
 func (p *Program) noteCalls() {
 	syntax.Walk(p.file, func(node syntax.Node) bool {
 		if stmt, ok := node.(*syntax.Stmt); ok {
+			p.jobs = p.jobs || stmt.Background
 			if call, ok := stmt.Cmd.(*syntax.CallExpr); ok && len(call.Args) > 0 {
 				offset := int(call.Args[0].Pos().Offset())
 				where := p.span(stmt)

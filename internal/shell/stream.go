@@ -82,12 +82,20 @@ func (s *stream) mark(offset, length uint32) {
 	s.pipe.Write(m) // fails only once the reader is gone
 }
 
+// buffers are used again: most scripts print little.
+var buffers = sync.Pool{New: func() any {
+	buf := make([]byte, 64<<10) // as much as a pipe holds
+	return &buf
+}}
+
 // read hands over what comes out of the pipe, up to the mark of its end.
 func (s *stream) read(r *os.File, output func([]byte)) {
 	if output == nil {
 		output = func([]byte) {}
 	}
-	buf := make([]byte, 64<<10)
+	pooled := buffers.Get().(*[]byte)
+	defer buffers.Put(pooled)
+	buf := *pooled
 	kept := 0 // bytes at the start of buf that may be the start of a mark
 	for {
 		n, err := r.Read(buf[kept:])

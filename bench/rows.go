@@ -1,0 +1,193 @@
+package main
+
+import (
+	"encoding/json"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"tugline/internal/plan"
+	"tugline/internal/project"
+)
+
+// rows makes the files of all rows.
+func (b *bench) rows() ([]row, error) {
+	var rows []row
+	for _, make := range []func() ([]row, error){b.startUp, b.shellWords, b.programs, b.loading, b.output} {
+		made, err := make()
+		if err != nil {
+			return nil, err
+		}
+		rows = append(rows, made...)
+	}
+	return rows, nil
+}
+
+// tasks writes a project of n tasks, each with the given commands, below a
+// task "all" that needs them.
+func (b *bench) tasks(name string, n int, run string) (string, error) {
+	var text strings.Builder
+	text.WriteString("echo = false\n[task.all]\nneeds = [")
+	for i := range n {
+		fmt.Fprintf(&text, "'task-%d', ", i)
+	}
+	text.WriteString("]\n")
+	for i := range n {
+		fmt.Fprintf(&text, "[task.task-%d]\nabout = 'number %d'\nrun = '''%s'''\n", i, i, run)
+	}
+	return b.write(name+"/tugline.toml", text.String())
+}
+
+// startUp: a list of 50 tasks beside a static Go program that prints a line.
+func (b *bench) startUp() ([]row, error) {
+	file, err := b.tasks("start", 50, "true")
+	if err != nil {
+		return nil, err
+	}
+	source, err := b.write("hello/main.go", "package main\n\nimport \"fmt\"\n\nfunc main() { fmt.Println(\"hello\") }\n")
+	if err != nil {
+		return nil, err
+	}
+	hello := filepath.Join(b.dir, "hello", "hello")
+	if err := b.build(hello, source); err != nil {
+		return nil, err
+	}
+	const times = 20
+	return []row{{
+		name: "start", work: fmt.Sprintf("tugline list, 50 tasks, %d times", times), beside: "a static Go program that prints a line", goal: 2.5,
+		ours:   repeat(times, command(b.tugline, "list", "--file", file)),
+		theirs: repeat(times, command(hello)),
+	}}, nil
+}
+
+func repeat(times int, f func() error) func() error {
+	return func() error {
+		for range times {
+			if err := f(); err != nil {
+				return err
+			}
+		}
+		return nil
+	}
+}
+
+// shellWords: tasks that start no program, beside subshells of dash.
+func (b *bench) shellWords() ([]row, error) {
+	const n = 1000
+	const words = `i=1; test "$i" = 1 && x="number $i"; echo "$x" >/dev/null`
+	file, err := b.tasks("words", n, words)
+	if err != nil {
+		return nil, err
+	}
+	script, err := b.write("words/script", strings.Repeat("("+words+")\n", n))
+	if err != nil {
+		return nil, err
+	}
+	return []row{{
+		name: "words", work: "1,000 tasks of shell words, -j 1", beside: "dash, 1,000 subshells", goal: 0.7,
+		ours:   command(b.tugline, "-q", "-j", "1", "--file", file, "all"),
+		theirs: command("dash", script),
+	}}, nil
+}
+
+// programs: tasks that start one program each.
+func (b *bench) programs() ([]row, error) {
+	const n = 1000
+	file, err := b.tasks("programs", n, "/bin/true")
+	if err != nil {
+		return nil, err
+	}
+	script, err := b.write("programs/script", fmt.Sprintf("i=0; while [ $i -lt %d ]; do /bin/true; i=$((i+1)); done\n", n))
+	if err != nil {
+		return nil, err
+	}
+	return []row{{
+		name: "programs", work: "1,000 tasks that call /bin/true, -j 1", beside: "dash, a loop", goal: 1.3,
+		ours:   command(b.tugline, "-q", "-j", "1", "--file", file, "all"),
+		theirs: command("dash", script),
+	}, {
+		name: "programs-2", work: "the same, -j 2", beside: "xargs -P2 -n1", goal: 0.8,
+		ours:   command(b.tugline, "-q", "-j", "2", "--file", file, "all"),
+		theirs: command("sh", "-c", fmt.Sprintf("seq %d | xargs -P2 -n1 /bin/true", n)),
+	}}, nil
+}
+
+// loading: reading, checking and planning, beside decoding the same as JSON.
+func (b *bench) loading() ([]row, error) {
+	var rows []row
+	for _, n := range []int{10, 1000, 10000} {
+		text, asJSON, err := manyTasks(n)
+		if err != nil {
+			return nil, err
+		}
+		times := max(1, 1000/n)
+		rows = append(rows, row{
+			name: fmt.Sprintf("load-%d", n), work: fmt.Sprintf("load, check and plan %d tasks", n), beside: "encoding/json, the same content", goal: 2.0,
+			ours: repeat(times, func() error {
+				p, err := project.Parse("/almanac/tugline.toml", "tugline.toml", text)
+				if err != nil {
+					return err
+				}
+				_, err = plan.New(p, plan.Request{Calls: []project.Call{{Name: "all"}}, Env: os.Environ(), From: "/almanac", OS: "linux"})
+				return err
+			}),
+			theirs: repeat(times, func() error {
+				var v any
+				return json.Unmarshal(asJSON, &v)
+			}),
+		})
+	}
+	return rows, nil
+}
+
+// manyTasks returns a project of n tasks as TOML, and the same as JSON.
+func manyTasks(n int) (text, asJSON []byte, err error) {
+	type task struct {
+		About string            `json:"about"`
+		Needs []string          `json:"needs"`
+		Env   map[string]string `json:"env"`
+		Run   string            `json:"run"`
+	}
+	var b strings.Builder
+	tasks := map[string]task{}
+	all := task{About: "all of them"}
+	for i := range n {
+		name := fmt.Sprintf("task-%d", i)
+		t := task{About: fmt.Sprintf("The task with the number %d", i), Run: "awk -f scripts/clean.awk gauges/merrow.csv >build/out.csv", Env: map[string]string{"NUMBER": fmt.Sprint(i)}}
+		for _, need := range []int{i / 2, i / 3} {
+			if need < i && need > 0 {
+				t.Needs = append(t.Needs, fmt.Sprintf("task-%d", need))
+			}
+		}
+		fmt.Fprintf(&b, "[task.%s]\nabout = %q\nneeds = [%s]\nenv = { NUMBER = %q }\nrun = '%s'\n\n", name, t.About, quoted(t.Needs), t.Env["NUMBER"], t.Run)
+		tasks[name] = t
+		all.Needs = append(all.Needs, name)
+	}
+	fmt.Fprintf(&b, "[task.all]\nabout = %q\nneeds = [%s]\n", all.About, quoted(all.Needs))
+	tasks["all"] = all
+	asJSON, err = json.Marshal(map[string]any{"task": tasks})
+	return []byte(b.String()), asJSON, err
+}
+
+func quoted(names []string) string {
+	out := make([]string, len(names))
+	for i, n := range names {
+		out[i] = fmt.Sprintf("%q", n)
+	}
+	return strings.Join(out, ", ")
+}
+
+// output: two tasks that print at the same time, beside sed adding the names.
+func (b *bench) output() ([]row, error) {
+	const print = `awk 'BEGIN { for (i = 0; i < 100000; i++) print "line", i, "with some more text behind it" }'`
+	file, err := b.tasks("output", 2, print)
+	if err != nil {
+		return nil, err
+	}
+	return []row{{
+		name: "output", work: "two tasks printing 100,000 lines each, lines", beside: "the same through sed", goal: 1.2,
+		ours:   command(b.tugline, "-q", "-j", "2", "--output", "lines", "--file", file, "all"),
+		theirs: command("sh", "-c", fmt.Sprintf("%s | sed 's/^/task-0 · /' & %s | sed 's/^/task-1 · /'; wait", print, print)),
+	}}, nil
+}
