@@ -270,15 +270,16 @@ func (d *Display) failure(r engine.Result) {
 		Hint: strings.TrimSuffix(r.Failure.Msg+"; "+r.Failure.Hint, "; "),
 	}, d.style))
 	step := d.steps[r.Step]
-	if step == nil || len(step.tail.lines) == 0 {
+	if step == nil || step.tail.count == 0 {
 		return
 	}
+	lines, more := step.tail.lines()
 	heading := "      its output:\n"
-	if step.tail.dropped {
+	if more {
 		heading = "      the last lines of its output:\n"
 	}
 	d.write(d.style.faint(heading))
-	for _, line := range step.tail.lines {
+	for _, line := range lines {
 		d.write("      " + string(clean(line, d.style.Color)) + "\n")
 	}
 }

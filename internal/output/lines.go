@@ -4,7 +4,6 @@ import (
 	"bytes"
 	"io"
 	"os"
-	"slices"
 )
 
 // lineBuffer cuts a stream into lines. A line longer than maxLine is cut in two.
@@ -48,8 +47,8 @@ func (b *lineBuffer) end(emit func(line []byte)) {
 
 // tail keeps the last lines of a stream.
 type tail struct {
-	lines   [][]byte
-	dropped bool // there were more lines
+	kept  [tailLines][]byte // a ring
+	count int               // of all lines
 }
 
 // What a tail keeps: so many lines, and so many bytes of each.
@@ -59,14 +58,17 @@ const (
 )
 
 func (t *tail) add(line []byte) {
-	var kept []byte
-	if len(t.lines) == tailLines {
-		kept = t.lines[0][:0]
-		copy(t.lines, t.lines[1:])
-		t.lines = t.lines[:tailLines-1]
-		t.dropped = true
+	place := &t.kept[t.count%tailLines]
+	*place = append((*place)[:0], line[:min(len(line), tailBytes)]...)
+	t.count++
+}
+
+// lines returns the lines that were kept, and whether there were more.
+func (t *tail) lines() (lines [][]byte, more bool) {
+	for i := max(0, t.count-tailLines); i < t.count; i++ {
+		lines = append(lines, t.kept[i%tailLines])
 	}
-	t.lines = append(t.lines, append(kept, line[:min(len(line), tailBytes)]...))
+	return lines, t.count > tailLines
 }
 
 // spool keeps text until it is asked for: the first part in memory, the rest
@@ -146,11 +148,11 @@ func (i *indenter) Write(text []byte) (int, error) {
 // a carriage return overwrites, and control sequences. Colours stay if color
 // is set, and are then ended with the line.
 func clean(line []byte, color bool) []byte {
+	if !hasControl(line) {
+		return line
+	}
 	if at := bytes.LastIndexByte(line, '\r'); at >= 0 {
 		line = line[at+1:]
-	}
-	if !slices.ContainsFunc(line, isControl) {
-		return line
 	}
 	out := make([]byte, 0, len(line)+4)
 	colored := false
@@ -173,6 +175,16 @@ func clean(line []byte, color bool) []byte {
 		out = append(out, "\x1b[0m"...)
 	}
 	return out
+}
+
+// hasControl is called for every line of output.
+func hasControl(line []byte) bool {
+	for _, b := range line {
+		if b < ' ' && b != '\t' || b == 0x7f {
+			return true
+		}
+	}
+	return false
 }
 
 func isControl(b byte) bool { return b < ' ' && b != '\t' || b == 0x7f }

@@ -39,6 +39,9 @@ type failure struct {
 // runProgram runs cmd.Program, one statement after the other.
 func runProgram(ctx context.Context, cmd Command, out *stream, procs *processes) error {
 	b := &builtin{cmd: cmd, procs: procs, stderr: out.stderr}
+	if cmd.Program.plain != nil {
+		return b.runPlain(ctx, out)
+	}
 	runner, err := b.runner(out)
 	if err != nil {
 		return fmt.Errorf("setting up the built-in shell: %w", err)
@@ -166,31 +169,54 @@ func (b *builtin) exec(ctx context.Context, args []string) error {
 
 // program runs one external program. The error is for what ends the whole script.
 func (b *builtin) program(ctx context.Context, hc interp.HandlerContext, args []string) (ExitError, error) {
-	path, err := interp.LookPathDir(hc.Dir, hc.Env, args[0])
-	if err != nil {
-		exit := notFound(args[0], hc)
-		fmt.Fprintln(hc.Stderr, exit.Note) // a stream that is gone is no reason to fail otherwise
-		return exit, nil
-	}
-	exit, err := b.procs.run(ctx, process{
-		path: path, args: args, dir: hc.Dir, env: exported(hc.Env),
+	return b.find(ctx, hc.Env, process{
+		args: args, dir: hc.Dir, env: exported(hc.Env),
 		stdin: hc.Stdin, stdout: plainFile(hc.Stdout), stderr: plainFile(hc.Stderr),
 	})
+}
+
+// find finds the program that p.args[0] names in env's PATH, and runs it.
+func (b *builtin) find(ctx context.Context, env expand.Environ, p process) (ExitError, error) {
+	path, err := interp.LookPathDir(p.dir, env, p.args[0])
+	if err != nil {
+		exit := notFound(p.args[0], p.dir)
+		fmt.Fprintln(p.stderr, exit.Note) // a stream that is gone is no reason to fail otherwise
+		return exit, nil
+	}
+	p.path = path
+	exit, err := b.procs.run(ctx, p)
 	if exit.Note != "" {
-		fmt.Fprintln(hc.Stderr, exit.Note) // as above
+		fmt.Fprintln(p.stderr, exit.Note) // as above
 	}
 	return exit, err
 }
 
+// runPlain runs a script that is a single call of a program, with nothing in
+// it for a shell to do.
+func (b *builtin) runPlain(ctx context.Context, out *stream) error {
+	where := b.start(b.cmd.Program.file)
+	out.statement(where)
+	env := expand.FuncEnviron(func(name string) string { return variable(b.cmd.Env, name) })
+	exit, err := b.find(ctx, env, process{
+		args: b.cmd.Program.plain, dir: b.cmd.Dir, env: b.cmd.Env,
+		stdin: b.stdin(), stdout: out.stdout, stderr: out.stderr,
+	})
+	if err != nil || exit.Code == 0 {
+		return err
+	}
+	exit.Where = where
+	return &exit
+}
+
 // notFound explains that the program called name cannot be run. 127 and 126
 // are the codes that POSIX gives to "not found" and "found, but not executable".
-func notFound(name string, hc interp.HandlerContext) ExitError {
+func notFound(name, dir string) ExitError {
 	if !strings.ContainsRune(name, '/') {
 		return ExitError{Code: 127, Missing: name, Note: fmt.Sprintf("there is no command %q on the PATH", name)}
 	}
 	full := name
 	if !filepath.IsAbs(full) {
-		full = filepath.Join(hc.Dir, name)
+		full = filepath.Join(dir, name)
 	}
 	if info, err := os.Stat(full); err != nil {
 		return ExitError{Code: 127, Note: fmt.Sprintf("there is no file %q to run", name)}

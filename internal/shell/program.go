@@ -5,6 +5,7 @@ import (
 	"strings"
 	"sync"
 
+	"mvdan.cc/sh/v3/interp"
 	"mvdan.cc/sh/v3/syntax"
 )
 
@@ -15,6 +16,7 @@ type Program struct {
 	file   *syntax.File
 	calls  map[int]simpleCommand // by offset
 	jobs   bool                  // it leaves jobs in the background
+	plain  []string              // the words, if it is a single call that needs no shell
 }
 
 // simpleCommand is a simple command of a script.
@@ -50,6 +52,7 @@ func Parse(script string) (*Program, []Problem) {
 	}
 	p := &Program{script: script, file: file, calls: map[int]simpleCommand{}}
 	p.noteCalls()
+	p.plain = plainWords(file)
 	rewrite(file)
 	guardNumbers(file)
 	return p, nil
@@ -82,6 +85,53 @@ func (p *Program) span(node syntax.Node) Stretch {
 	start, end := int(node.Pos().Offset()), int(node.End().Offset())
 	text := strings.TrimRight(p.script[start:min(end, len(p.script))], " \t\n;")
 	return Stretch{start, len(text)}
+}
+
+// plainWords returns the words of a script that is one call of a program, all
+// of them fixed; else nil.
+func plainWords(file *syntax.File) []string {
+	if len(file.Stmts) != 1 {
+		return nil
+	}
+	stmt := file.Stmts[0]
+	call, ok := stmt.Cmd.(*syntax.CallExpr)
+	if !ok || stmt.Background || stmt.Negated || len(stmt.Redirs) > 0 || len(call.Assigns) > 0 || len(call.Args) == 0 {
+		return nil
+	}
+	words := make([]string, len(call.Args))
+	for i, arg := range call.Args {
+		for _, part := range arg.Parts {
+			text, fixed := fixedText(part)
+			if !fixed {
+				return nil
+			}
+			words[i] += text
+		}
+	}
+	if words[0] == "" || interp.IsBuiltin(words[0]) {
+		return nil
+	}
+	return words
+}
+
+// fixedText returns what a part of a word stands for, if no shell is needed to tell.
+func fixedText(part syntax.WordPart) (string, bool) {
+	switch p := part.(type) {
+	case *syntax.Lit:
+		return p.Value, !strings.ContainsAny(p.Value, "\\*?[]{}~$`!")
+	case *syntax.SglQuoted:
+		return p.Value, !p.Dollar
+	case *syntax.DblQuoted:
+		if len(p.Parts) != 1 || p.Dollar {
+			return "", len(p.Parts) == 0 && !p.Dollar
+		}
+		lit, ok := p.Parts[0].(*syntax.Lit)
+		if !ok {
+			return "", false
+		}
+		return lit.Value, !strings.Contains(lit.Value, "\\")
+	}
+	return "", false
 }
 
 // pieces returns what is run one after the other: the statements, if each is to

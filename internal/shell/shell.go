@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"os"
+	"slices"
 	"time"
 )
 
@@ -76,6 +77,7 @@ func Run(ctx context.Context, cmd Command) error {
 	if err != nil {
 		return fmt.Errorf("making a pipe for the output: %w", err)
 	}
+	cmd.Env = append(slices.Clip(cmd.Env), "PWD="+cmd.Dir)
 	procs := &processes{grace: cmd.Grace, kill: cmd.Kill}
 	if cmd.Program != nil {
 		err = runProgram(ctx, cmd, out, procs)

@@ -262,6 +262,16 @@ func TestFilesAreHandedOverAsTheyAre(t *testing.T) {
 	}
 }
 
+func TestProgramsKnowTheirFolder(t *testing.T) {
+	for _, script := range []string{"printenv PWD", "x=1; printenv PWD"} { // without a shell, and with one
+		cmd := command(t, script)
+		cmd.Env = append(cmd.Env, "PWD=/somewhere/else")
+		out, err := output(t.Context(), cmd, script)
+		require.NoError(t, err)
+		assert.Equal(t, cmd.Dir+"\n", out[strings.LastIndex(out, "»")+len("»"):])
+	}
+}
+
 func TestRunNeedsItsFolder(t *testing.T) {
 	cmd := command(t, "true")
 	cmd.Dir = filepath.Join(cmd.Dir, "no", "such")
