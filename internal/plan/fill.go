@@ -133,9 +133,10 @@ func (sc *scope) changesBelow() bool {
 func (sc *scope) overlay() {
 	sc.found = append(sc.found, sc.below.resolve()...)
 	sc.overlaid = true
-	sc.values = make(map[string]string, len(sc.layers[0]))
 	for _, v := range sc.layers[0] {
-		sc.value(v.Name)
+		if strings.Contains(v.Value.Value, "$") { // else nothing can go wrong
+			sc.value(v.Name)
+		}
 	}
 }
 
@@ -145,7 +146,8 @@ func (sc *scope) environ() []string {
 	if sc.overlaid {
 		env := sc.below.environ()
 		for _, v := range sc.layers[0] {
-			env = append(env, v.Name+"="+sc.values[v.Name])
+			value, _ := sc.value(v.Name)
+			env = append(env, v.Name+"="+value)
 		}
 		return env
 	}
@@ -168,7 +170,7 @@ func (sc *scope) value(name string) (string, bool) {
 		return sc.below.value(name)
 	}
 	value, ok := sc.from(0, name)
-	if ok {
+	if ok && !sc.overlaid {
 		sc.values[name] = value
 	}
 	return value, ok

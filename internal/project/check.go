@@ -7,19 +7,24 @@ import (
 
 // register enters all names and aliases, and reports those taken twice.
 func (d *decoder) register() {
-	first := make(map[string]Span, len(d.project.Tasks))
 	d.project.byName = make(map[string]*Task, len(d.project.Tasks))
 	enter := func(t *Task, name string, span Span, what string) {
-		if place, taken := first[name]; taken {
-			d.diagnostics = append(d.diagnostics, Diagnostic{
-				Span:    span,
-				Msg:     fmt.Sprintf("the %s %q of task %q is taken", what, name, t.Name),
-				Related: []Diagnostic{{Span: place, Msg: fmt.Sprintf("it belongs to task %q", d.project.byName[name].Name)}},
-			})
+		owner, taken := d.project.byName[name]
+		if !taken {
+			d.project.byName[name] = t
 			return
 		}
-		first[name] = span
-		d.project.byName[name] = t
+		place := owner.Span
+		for _, alias := range owner.Aliases {
+			if alias.Value == name && alias.Span != span {
+				place = alias.Span
+			}
+		}
+		d.diagnostics = append(d.diagnostics, Diagnostic{
+			Span:    span,
+			Msg:     fmt.Sprintf("the %s %q of task %q is taken", what, name, t.Name),
+			Related: []Diagnostic{{Span: place, Msg: fmt.Sprintf("it belongs to task %q", owner.Name)}},
+		})
 	}
 	for _, t := range d.project.Tasks {
 		enter(t, t.Name, t.Span, "name")
