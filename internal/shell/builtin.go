@@ -42,6 +42,7 @@ func runProgram(ctx context.Context, cmd Command, out *stream, procs *processes)
 	if cmd.Program.plain != nil {
 		return b.runPlain(ctx, out)
 	}
+	out.follow()
 	runner, err := b.runner(out)
 	if err != nil {
 		return fmt.Errorf("setting up the built-in shell: %w", err)
@@ -199,7 +200,7 @@ func (b *builtin) runPlain(ctx context.Context, out *stream) error {
 	env := expand.FuncEnviron(func(name string) string { return variable(b.cmd.Env, name) })
 	exit, err := b.find(ctx, env, process{
 		args: b.cmd.Program.plain, dir: b.cmd.Dir, env: b.cmd.Env,
-		stdin: b.stdin(), stdout: out.stdout, stderr: out.stderr,
+		stdin: b.stdin(), stdout: out.stdout, stderr: out.stderr, started: out.followOne,
 	})
 	if err != nil || exit.Code == 0 {
 		return err

@@ -113,7 +113,7 @@ func runInterpreter(ctx context.Context, cmd Command, out *stream, procs *proces
 	out.statement(where)
 	p := process{
 		path: cmd.Args[0], args: slices.Concat(cmd.Args, []string{file}, cmd.Params),
-		dir: cmd.Dir, env: cmd.Env, stdout: out.stdout, stderr: out.stderr,
+		dir: cmd.Dir, env: cmd.Env, stdout: out.stdout, stderr: out.stderr, started: out.followOne,
 	}
 	if cmd.Stdin != nil {
 		p.stdin = cmd.Stdin

@@ -34,6 +34,7 @@ type process struct {
 	env            []string
 	stdin          io.Reader
 	stdout, stderr io.Writer
+	started        func() // called once it runs; may be nil
 }
 
 // run starts p and waits for it, not for what it leaves behind. When ctx is
@@ -57,6 +58,9 @@ func (ps *processes) run(ctx context.Context, p process) (ExitError, error) {
 			g.killAll()
 		}
 	})
+	if p.started != nil {
+		p.started()
+	}
 	err = g.cmd.Wait()
 	close(ended)
 	if !callOff() {

@@ -22,3 +22,22 @@ func readerGone(file *os.File) bool {
 	})
 	return gone
 }
+
+// readNow reads what is in the pipe r, without waiting. It returns 0 or less
+// when there is nothing.
+func readNow(r *os.File, buf []byte) int {
+	conn, err := r.SyscallConn()
+	if err != nil {
+		return 0
+	}
+	n := 0
+	conn.Control(func(fd uintptr) { // fails only when the file is closed
+		for {
+			var err error
+			if n, err = unix.Read(int(fd), buf); err != unix.EINTR {
+				return
+			}
+		}
+	})
+	return n
+}

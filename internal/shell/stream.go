@@ -4,8 +4,10 @@ import (
 	"bytes"
 	"crypto/rand"
 	"encoding/binary"
+	"errors"
 	"os"
 	"sync"
+	"time"
 )
 
 // stream carries what a script prints and, between it, marks for the
@@ -13,17 +15,21 @@ import (
 // in which they happened.
 type stream struct {
 	stdout, stderr *os.File // for the script
-	pipe           *os.File // its writing end; nil when the caller's own files are used
 	statements     func(Stretch)
-	ended          chan struct{} // closed when the reader has seen the end
+	output         func([]byte)
+
+	r, w  *os.File      // the pipe; nil when the caller's own files are used
+	buf   *[]byte       // from buffers
+	kept  int           // bytes at the start of buf that may begin a mark
+	over  bool          // the end was read
+	ended chan struct{} // closed when the goroutine that reads has ended; nil: there is none
 }
 
 // A mark is a token that no output holds by chance, followed by the offset and
-// the length of the statement. A length of endOfOutput says that all was read.
+// the length of the statement.
 const (
-	tokenSize   = 16
-	markSize    = tokenSize + 8
-	endOfOutput = 1<<32 - 1
+	tokenSize = 16
+	markSize  = tokenSize + 8
 )
 
 // token is made once a process. It begins with a zero byte, which is rare in
@@ -35,20 +41,25 @@ var token = sync.OnceValue(func() []byte {
 	return t
 })
 
+// buffers are used again: most scripts print little.
+var buffers = sync.Pool{New: func() any {
+	buf := make([]byte, 64<<10) // as much as a pipe holds
+	return &buf
+}}
+
 func openStream(cmd Command) (*stream, error) {
+	s := &stream{stdout: cmd.Stdout, stderr: cmd.Stderr, statements: cmd.Statement, output: cmd.Output}
 	if cmd.Stdout != nil {
-		return &stream{stdout: cmd.Stdout, stderr: cmd.Stderr, statements: cmd.Statement}, nil
+		return s, nil
+	}
+	if s.output == nil {
+		s.output = func([]byte) {}
 	}
 	r, w, err := os.Pipe()
 	if err != nil {
 		return nil, err
 	}
-	s := &stream{stdout: w, stderr: w, pipe: w, statements: cmd.Statement, ended: make(chan struct{})}
-	go func() {
-		defer close(s.ended)
-		defer r.Close()
-		s.read(r, cmd.Output)
-	}()
+	s.r, s.w, s.stdout, s.stderr, s.buf = r, w, w, w, buffers.Get().(*[]byte)
 	return s, nil
 }
 
@@ -56,86 +67,139 @@ func openStream(cmd Command) (*stream, error) {
 func (s *stream) statement(where Stretch) {
 	switch {
 	case s.statements == nil:
-	case s.pipe == nil:
+	case s.ended == nil: // nothing was printed before it
 		s.statements(where)
 	default:
-		s.mark(uint32(where.Offset), uint32(where.Length))
+		s.mark(where)
 	}
+}
+
+// mark writes a mark, in one piece: a write this short is never torn (POSIX, PIPE_BUF).
+func (s *stream) mark(where Stretch) {
+	m := append(make([]byte, 0, markSize), token()...)
+	m = binary.BigEndian.AppendUint32(m, uint32(where.Offset))
+	m = binary.BigEndian.AppendUint32(m, uint32(where.Length))
+	s.w.Write(m) // fails only once the reader is gone
+}
+
+// follow reads in a goroutine until the end, or until close.
+func (s *stream) follow() {
+	if s.r == nil || s.over {
+		return
+	}
+	s.ended = make(chan struct{})
+	go func() {
+		defer close(s.ended)
+		s.read()
+	}()
+}
+
+// soon is how long a program is followed without a goroutine.
+const soon = 50 * time.Millisecond
+
+// followOne reads what the one program prints that was given the pipe. It
+// returns at its end or soon, and then leaves the rest to a goroutine: waking
+// one up costs a short program more than all else.
+func (s *stream) followOne() {
+	if s.r == nil {
+		return
+	}
+	s.w.Close() // the program has its own: its end is the end of the pipe
+	if s.r.SetReadDeadline(time.Now().Add(soon)) == nil {
+		s.read()
+		s.r.SetReadDeadline(time.Time{}) // worked before
+	}
+	s.follow()
 }
 
 // close returns when all that was printed has been handed over. A program
 // that still holds the pipe open is not waited for.
 func (s *stream) close() {
-	if s.pipe == nil {
+	if s.r == nil {
 		return
 	}
-	s.mark(0, endOfOutput)
-	s.pipe.Close()
-	<-s.ended
-}
-
-// mark writes a mark, in one piece: a write this short is never torn (POSIX, PIPE_BUF).
-func (s *stream) mark(offset, length uint32) {
-	m := append(make([]byte, 0, markSize), token()...)
-	m = binary.BigEndian.AppendUint32(m, offset)
-	m = binary.BigEndian.AppendUint32(m, length)
-	s.pipe.Write(m) // fails only once the reader is gone
-}
-
-// buffers are used again: most scripts print little.
-var buffers = sync.Pool{New: func() any {
-	buf := make([]byte, 64<<10) // as much as a pipe holds
-	return &buf
-}}
-
-// read hands over what comes out of the pipe, up to the mark of its end.
-func (s *stream) read(r *os.File, output func([]byte)) {
-	if output == nil {
-		output = func([]byte) {}
+	s.w.Close() // may be closed already
+	if s.r.SetReadDeadline(time.Unix(1, 0)) != nil {
+		// Windows has no deadlines for pipes. There nobody holds it open: all
+		// processes of the script are in its job object, and have ended.
+		s.followToEnd()
+	} else if s.ended != nil {
+		<-s.ended
 	}
-	pooled := buffers.Get().(*[]byte)
-	defer buffers.Put(pooled)
-	buf := *pooled
-	kept := 0 // bytes at the start of buf that may be the start of a mark
-	for {
-		n, err := r.Read(buf[kept:])
-		rest, end := s.split(buf[:kept+n], output)
-		if end {
+	s.drain()
+	s.r.Close() // nothing more is read
+	buffers.Put(s.buf)
+}
+
+func (s *stream) followToEnd() {
+	if s.ended == nil {
+		s.follow()
+	}
+	if s.ended != nil {
+		<-s.ended
+	}
+}
+
+// read hands over what comes out of the pipe, up to its end or the deadline.
+func (s *stream) read() {
+	for !s.over {
+		n, err := s.r.Read((*s.buf)[s.kept:])
+		s.take(n)
+		switch {
+		case errors.Is(err, os.ErrDeadlineExceeded):
 			return
+		case err != nil: // every writer is gone
+			s.over = true
 		}
-		if err != nil { // every writer is gone
-			if len(rest) > 0 {
-				output(rest)
-			}
-			return
+	}
+	s.flush()
+}
+
+// drain hands over what is in the pipe now.
+func (s *stream) drain() {
+	for !s.over {
+		n := readNow(s.r, (*s.buf)[s.kept:])
+		if n <= 0 {
+			s.over = true
 		}
-		kept = copy(buf, rest)
+		s.take(max(0, n))
+	}
+	s.flush()
+}
+
+// take hands over the n bytes that were read behind those that are kept.
+func (s *stream) take(n int) {
+	s.kept = copy(*s.buf, s.split((*s.buf)[:s.kept+n]))
+}
+
+// flush hands over what looked like the beginning of a mark, and was none.
+func (s *stream) flush() {
+	if s.kept > 0 {
+		s.output((*s.buf)[:s.kept])
+		s.kept = 0
 	}
 }
 
 // split hands over the output and the marks in text. It returns what may be
-// the beginning of a mark, and whether the end was marked.
-func (s *stream) split(text []byte, output func([]byte)) (rest []byte, end bool) {
+// the beginning of a mark.
+func (s *stream) split(text []byte) (rest []byte) {
 	for {
 		at := bytes.Index(text, token())
 		if at < 0 {
 			at = len(text) - partialToken(text)
 			if at > 0 {
-				output(text[:at])
+				s.output(text[:at])
 			}
-			return text[at:], false
+			return text[at:]
 		}
 		if at > 0 {
-			output(text[:at])
+			s.output(text[:at])
 		}
 		text = text[at:]
 		if len(text) < markSize {
-			return text, false
+			return text
 		}
 		offset, length := binary.BigEndian.Uint32(text[tokenSize:]), binary.BigEndian.Uint32(text[tokenSize+4:])
-		if length == endOfOutput {
-			return nil, true
-		}
 		s.statements(Stretch{int(offset), int(length)})
 		text = text[markSize:]
 	}
