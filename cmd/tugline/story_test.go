@@ -341,9 +341,16 @@ func TestOnATerminal(t *testing.T) {
 	screen, _ = s.terminal(80, "all", "-j", "1", "--color", "never")
 	assert.Contains(t, screen, "clean · » echo cleaning\r\n")
 	assert.Contains(t, screen, "chart · drawn\r\n")
-	s.env = append(s.env, "NO_COLOR=1")
+	env := s.env
+	for _, setting := range []string{"TERM=dumb", "CI=true"} {
+		s.env = append(env[:len(env):len(env)], setting)
+		screen, _ = s.terminal(80, "all")
+		assert.NotContains(t, screen, "\x1b", setting)
+	}
+	s.env = append(env[:len(env):len(env)], "NO_COLOR=1")
 	screen, _ = s.terminal(80, "list")
 	assert.NotContains(t, screen, "\x1b")
+	assert.Contains(t, s.tugline("list", "--color", "always").stdout, "\x1b[")
 }
 
 func TestAnInterruptEndsAll(t *testing.T) {
