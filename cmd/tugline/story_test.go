@@ -169,8 +169,10 @@ func TestTheDemo(t *testing.T) {
 	assert.Equal(t, 2, s.tugline("demo", "a file").code)
 	assert.Equal(t, "x", s.read("a file"))
 
+	tides := s.tugline("-C", "my almanac", "-q", "-j1", "spring-tides")
+	assert.Contains(t, tides.stdout, "2026-10-29 12:05 high 5.05 m\n")
 	doctor := s.tugline("-C", "my almanac", "doctor")
-	assert.Equal(t, result{0, "tugline.toml: 10 tasks, all well\n", ""}, doctor)
+	assert.Equal(t, result{0, "tugline.toml: 12 tasks, all well\n", ""}, doctor)
 }
 
 func TestTasksRunInOrder(t *testing.T) {
@@ -310,7 +312,7 @@ func TestWrongUse(t *testing.T) {
 	}{
 		{[]string{"pgae"}, 2, "tugline: there is no task \"pgae\"\n  did you mean \"page\"?\n"},
 		{[]string{"zzz"}, 2, "tugline: there is no task \"zzz\"\n  tugline list shows the tasks\n"},
-		{[]string{"page", "--nope"}, 2, "tugline: unknown flag: --nope\n  tugline help shows the options\n"},
+		{[]string{"page", "--nope"}, 2, "tugline: neither task \"page\" nor Tugline has an option --nope\n  Tugline has --jobs --output --set --folder --file --quiet --verbose --color --help\n"},
 		{[]string{"page", "-j", "0"}, 2, "tugline: --jobs must be at least 1, not 0\n"},
 		{[]string{"page", "--output", "x"}, 2, "tugline: --output must be auto, lines, blocks or direct, not \"x\"\n"},
 		{[]string{"page", "--color", "x"}, 2, "tugline: --color must be auto, always or never, not \"x\"\n"},

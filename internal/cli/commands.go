@@ -1,9 +1,11 @@
 package cli
 
 import (
+	"errors"
 	"fmt"
 	"os"
 	"runtime"
+	"slices"
 
 	"github.com/spf13/cobra"
 
@@ -90,20 +92,18 @@ func (a *app) warn(root *cobra.Command, p *project.Project) {
 // examine checks every script of p and, unless fileOnly is set, whether its
 // interpreters are there.
 func (a *app) examine(p *project.Project, fileOnly bool) error {
-	var calls []project.Call
+	err := engine.Examine(p.Tasks, runtime.GOOS, shell.LookPath(a.env.Vars, p.Folder))
+	var missing *engine.MissingError
+	if err != nil && !(fileOnly && errors.As(err, &missing)) {
+		return err
+	}
+	var calls []project.Call // those that need no argument; they show whether all texts can be filled in
 	for _, t := range p.Tasks {
-		if t.IsGroup() || len(t.RunOn(runtime.GOOS)) > 0 { // others are for other systems
+		if !slices.ContainsFunc(t.Args, (*project.Arg).Required) {
 			calls = append(calls, project.Call{Text: t.Name, Name: t.Name})
 		}
 	}
-	pl, err := plan.New(p, plan.Request{Calls: calls, Env: a.env.Vars, From: a.env.Folder, OS: runtime.GOOS, Arch: runtime.GOARCH})
-	if err != nil {
-		return err
-	}
-	_, err = engine.Prepare(pl)
-	if _, missing := err.(*engine.MissingError); missing && fileOnly {
-		return nil
-	}
+	_, err = plan.New(p, plan.Request{Calls: calls, Env: a.env.Vars, From: a.env.Folder, OS: runtime.GOOS, Arch: runtime.GOARCH})
 	return err
 }
 

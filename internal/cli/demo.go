@@ -49,11 +49,11 @@ func (a *app) runDemo(cmd *cobra.Command, folder string, options *runOptions) er
 	}
 	fmt.Fprintf(a.env.Stderr, `
 What to try next:
-  open %s            the almanac, in a browser
+  open %s           the almanac, in a browser
   cd %s
-  tugline list             its tasks
-  tugline draw-charts      one task, with what it needs
-  less tugline.toml        how they are written
+  tugline list                            its tasks
+  tugline tides --port merrow --day 5     one task with its arguments
+  less tugline.toml                       how they are written
 `, filepath.Join(folder, "out", "index.html"), folder)
 	return nil
 }

@@ -42,18 +42,19 @@ order, independent ones at the same time.
   tugline build test      run two tasks, in this order, each with what it needs
   tugline list            the tasks of this project
   tugline demo            a whole project to look at`,
-		Args:              cobra.ArbitraryArgs,
-		SilenceUsage:      true,
-		SilenceErrors:     true,
-		DisableAutoGenTag: true,
-		RunE: func(cmd *cobra.Command, args []string) error {
-			return a.bare(cmd.Context(), cmd, args, run)
+		Args:               cobra.ArbitraryArgs,
+		SilenceUsage:       true,
+		SilenceErrors:      true,
+		DisableAutoGenTag:  true,
+		DisableFlagParsing: true, // tasks have options of their own
+		RunE: func(cmd *cobra.Command, words []string) error {
+			return a.runWords(cmd, words, run)
 		},
 	}
 	root.SetIn(a.env.Stdin)
 	root.SetOut(a.env.Stdout)
 	root.SetErr(a.env.Stderr)
-	root.ValidArgsFunction = a.completeTasks
+	root.ValidArgsFunction = a.complete
 	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error {
 		return &usageError{msg: err.Error(), hint: "tugline help shows the options"}
 	})
@@ -108,23 +109,6 @@ Options of every command:
 tugline help COMMAND tells more of one.
 {{- end}}
 `
-
-// completeTasks gives the tasks to a shell's completion, with their texts.
-func (a *app) completeTasks(*cobra.Command, []string, string) ([]string, cobra.ShellCompDirective) {
-	const directive = cobra.ShellCompDirectiveNoFileComp | cobra.ShellCompDirectiveKeepOrder
-	if a.settle() != nil {
-		return nil, directive
-	}
-	p, err := a.load()
-	if err != nil {
-		return nil, directive // a completion has no place for messages
-	}
-	var found []string
-	for _, t := range output.Listed(p, false, false) {
-		found = append(found, cobra.CompletionWithDesc(t.Name, t.Summary()))
-	}
-	return found, directive
-}
 
 // settle checks the options that hold everywhere.
 func (a *app) settle() error {

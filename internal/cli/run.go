@@ -5,6 +5,7 @@ import (
 	"crypto/rand"
 	"fmt"
 	"runtime"
+	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -27,17 +28,25 @@ const guardCommand = "guard-processes"
 type runOptions struct {
 	jobs   int
 	output string
+	set    []string
 }
 
 func (o *runOptions) add(flags *pflag.FlagSet) {
 	flags.SortFlags = false
 	flags.IntVarP(&o.jobs, "jobs", "j", 0, "run at most `N` tasks at once; without it, as many as there are processors")
 	flags.StringVar(&o.output, "output", "auto", "show what tasks print in this `MODE`: auto, lines, blocks or direct")
+	flags.StringArrayVar(&o.set, "set", nil, "set a variable, `NAME=VALUE`; stronger than the project file; may be repeated")
 }
 
 func (o *runOptions) check(flags *pflag.FlagSet) error {
 	if flags.Changed("jobs") && o.jobs < 1 {
 		return &usageError{msg: fmt.Sprintf("--jobs must be at least 1, not %d", o.jobs)}
+	}
+	for _, pair := range o.set {
+		name, _, ok := strings.Cut(pair, "=")
+		if !ok || !project.ValidVariable(name) {
+			return &usageError{msg: fmt.Sprintf("--set takes NAME=VALUE, not %q", pair)}
+		}
 	}
 	switch output.Mode(o.output) {
 	case "auto", output.Lines, output.Blocks, output.Direct:
@@ -53,48 +62,26 @@ func (a *app) runCommand() *cobra.Command {
 		Short: "Run tasks, in the order given, each with what it needs",
 		Args:  cobra.ArbitraryArgs,
 
-		ValidArgsFunction: a.completeTasks,
-		RunE: func(cmd *cobra.Command, args []string) error {
-			return a.bare(cmd.Context(), cmd, args, options)
+		ValidArgsFunction: a.complete,
+		RunE: func(cmd *cobra.Command, words []string) error {
+			return a.runWords(cmd, words, options)
 		},
+		DisableFlagParsing: true, // tasks have options of their own
 	}
 	options.add(cmd.Flags())
 	return cmd
 }
 
-// bare runs the tasks that args name; without any, the default task; without
-// that, it lists the tasks.
-func (a *app) bare(ctx context.Context, cmd *cobra.Command, args []string, options *runOptions) error {
-	if err := options.check(cmd.Flags()); err != nil {
-		return err
-	}
-	names, rest := splitRest(args, cmd.Flags().ArgsLenAtDash())
-	p, err := a.load()
-	if err != nil {
-		return err
-	}
-	calls := p.Default
-	if len(names) > 0 {
-		calls = make([]project.Call, len(names))
-		for i, name := range names {
-			calls[i] = project.Call{Text: name, Name: name}
-		}
+// run runs calls, or the default task if there are none; without that, it
+// lists the tasks.
+func (a *app) run(ctx context.Context, p *project.Project, calls []project.Call, options *runOptions) error {
+	if len(calls) == 0 {
+		calls = p.Default
 	}
 	if len(calls) == 0 {
 		return output.List(a.env.Stdout, p.Title, output.Listed(p, false, false), a.verbose, a.style(a.env.Stdout))
 	}
-	if len(rest) > 0 {
-		return &usageError{msg: fmt.Sprintf("task %q takes no words behind --", calls[len(calls)-1].Text)}
-	}
 	return a.runCalls(ctx, p, calls, options)
-}
-
-// splitRest parts args at the "--", if there was one.
-func splitRest(args []string, dash int) (names, rest []string) {
-	if dash < 0 {
-		return args, nil
-	}
-	return args[:dash], args[dash:]
 }
 
 // runCalls plans and runs calls.
@@ -108,7 +95,7 @@ func (a *app) runCalls(ctx context.Context, p *project.Project, calls []project.
 	}
 	run := newRunName()
 	pl, err := plan.New(p, plan.Request{
-		Calls: calls, Env: a.env.Vars, From: a.env.Folder, Jobs: jobs, Run: run, OS: runtime.GOOS, Arch: runtime.GOARCH,
+		Calls: calls, Env: a.env.Vars, Set: options.set, From: a.env.Folder, Jobs: jobs, Run: run, OS: runtime.GOOS, Arch: runtime.GOARCH,
 	})
 	if err != nil {
 		return err

@@ -2,6 +2,7 @@ package engine
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 
 	"tugline/internal/plan"
@@ -33,17 +34,21 @@ func (e *MissingError) Unwrap() error { return e.Diagnostics }
 func Prepare(p *plan.Plan) (*Scripts, error) {
 	c := checker{scripts: &Scripts{ready: make(map[*project.Text]script, len(p.Steps))}}
 	for _, s := range p.Steps {
-		c.step(s)
+		c.task(s.Task, s.Run, func(name string) (string, error) { return shell.LookPath(s.Environ(), s.Folder)(name) })
 	}
-	if len(c.wrong) > 0 {
-		c.wrong.Sort()
-		return nil, c.wrong
+	return c.scripts, c.result()
+}
+
+// Examine looks at every script of tasks as [Prepare] does, without a plan.
+// Tasks that have commands for other systems alone are left out.
+func Examine(tasks []*project.Task, system string, lookPath func(string) (string, error)) error {
+	c := checker{scripts: &Scripts{ready: map[*project.Text]script{}}}
+	for _, t := range tasks {
+		if run := t.RunOn(system); len(run) > 0 {
+			c.task(t, run, lookPath)
+		}
 	}
-	if len(c.missing) > 0 {
-		c.missing.Sort()
-		return nil, &MissingError{c.missing}
-	}
-	return c.scripts, nil
+	return c.result()
 }
 
 type checker struct {
@@ -51,23 +56,42 @@ type checker struct {
 	wrong, missing project.Diagnostics
 }
 
-func (c *checker) step(s *plan.Step) {
-	if len(s.Run) == 0 && !s.Task.IsGroup() {
+func (c *checker) result() error {
+	if len(c.wrong) > 0 {
+		c.wrong.Sort()
+		return slices.CompactFunc(c.wrong, same)
+	}
+	if len(c.missing) > 0 {
+		c.missing.Sort()
+		return &MissingError{slices.CompactFunc(c.missing, same)}
+	}
+	return nil
+}
+
+// same reports whether two findings say the same, as those of two calls of one
+// task do.
+func same(a, b project.Diagnostic) bool { return a.Span == b.Span && a.Msg == b.Msg }
+
+// task looks at the scripts of a task.
+func (c *checker) task(t *project.Task, run []project.Text, lookPath func(string) (string, error)) {
+	if len(run) == 0 && !t.IsGroup() {
 		c.missing = append(c.missing, project.Diagnostic{
-			Span: s.Task.Span, Msg: fmt.Sprintf("task %q has no commands for this system", s.Name), Hint: `give it "run"`,
+			Span: t.Span, Msg: fmt.Sprintf("task %q has no commands for this system", t.Name), Hint: `give it "run"`,
 		})
 	}
-	lookPath := func(name string) (string, error) { return shell.LookPath(s.Environ(), s.Folder)(name) }
-	for i := range s.Run {
-		text := &s.Run[i]
-		args, err := shell.Interpreter(text.Value, s.Task.Shell.Args, lookPath)
+	for i := range run {
+		text := &run[i]
+		if _, done := c.scripts.ready[text]; done {
+			continue // another call of the task
+		}
+		args, err := shell.Interpreter(text.Value, t.Shell.Args, lookPath)
 		if err != nil {
-			span := s.Task.Shell.Span
+			span := t.Shell.Span
 			if strings.HasPrefix(text.Value, "#!") || span.IsZero() {
 				line, _, _ := strings.Cut(text.Value, "\n")
 				span = text.At(0, len(line))
 			}
-			c.missing = append(c.missing, project.Diagnostic{Span: span, Msg: fmt.Sprintf("task %q: %v", s.Name, err), Hint: "install it, or mend the PATH"})
+			c.missing = append(c.missing, project.Diagnostic{Span: span, Msg: fmt.Sprintf("task %q: %v", t.Name, err), Hint: "install it, or mend the PATH"})
 			continue
 		}
 		ready := script{args: args}
@@ -76,7 +100,7 @@ func (c *checker) step(s *plan.Step) {
 			ready.program, problems = shell.Parse(text.Value)
 			for _, p := range problems {
 				c.wrong = append(c.wrong, project.Diagnostic{
-					Span: text.At(p.Offset, p.Length), Msg: fmt.Sprintf("task %q: %s", s.Name, p.Msg), Hint: p.Hint,
+					Span: text.At(p.Offset, p.Length), Msg: fmt.Sprintf("task %q: %s", t.Name, p.Msg), Hint: p.Hint,
 				})
 			}
 		}

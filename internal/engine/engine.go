@@ -281,7 +281,7 @@ func (l *loop) command(s *plan.Step, text *project.Text, env []string) shell.Com
 	ready := l.scripts.ready[text]
 	cmd := shell.Command{
 		Program: ready.program, Args: ready.args, Script: text.Value,
-		Dir: s.Folder, Env: env,
+		Params: s.Rest, Dir: s.Folder, Env: env,
 		Stdin: l.cfg.Stdin, Stdout: l.cfg.Stdout, Stderr: l.cfg.Stderr,
 		Grace: l.cfg.Grace, Kill: l.cfg.Kill,
 		Output: func(p []byte) {

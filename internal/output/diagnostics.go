@@ -23,16 +23,17 @@ func Diagnostics(ds project.Diagnostics, st Style) string {
 // Diagnostic returns one diagnostic as text, as [Diagnostics] does.
 func Diagnostic(d project.Diagnostic, st Style) string {
 	var b strings.Builder
+	place := "tugline:"
 	if !d.Span.IsZero() {
-		b.WriteString(st.bold(d.Span.String()+":") + " ")
+		place = st.bold(d.Span.String() + ":")
 	}
-	b.WriteString(d.Msg + "\n")
+	b.WriteString(place + " " + d.Msg + "\n")
 	switch {
 	case len(d.Related) > 0 && d.Related[0].Span == d.Span: // the steps of a cycle begin with its own place
 	case !d.Span.IsZero():
 		excerpt(&b, d.Span, d.Hint, st)
 	case d.Hint != "":
-		b.WriteString("      " + d.Hint + "\n")
+		b.WriteString("  " + d.Hint + "\n")
 	}
 	for _, r := range d.Related {
 		if r.Span.Source != d.Span.Source {

@@ -21,10 +21,11 @@ func List(w io.Writer, title string, tasks []*project.Task, needs bool, st Style
 	}
 	width := 0
 	for _, t := range tasks {
-		width = max(width, min(maxName, runewidth.StringWidth(t.Name)))
+		width = max(width, min(maxName, runewidth.StringWidth(label(t))))
 	}
 	for _, t := range tasks {
-		line := st.name(t.Name, pad(t.Name, width))
+		rest := strings.TrimPrefix(label(t), t.Name)
+		line := st.name(t.Name, t.Name) + st.faint(rest) + pad("", width-runewidth.StringWidth(label(t)))
 		about := t.Summary()
 		if len(t.Aliases) > 0 {
 			about = strings.TrimSpace(about + " " + st.faint("(also "+strings.Join(aliases(t), ", ")+")"))
@@ -39,6 +40,11 @@ func List(w io.Writer, title string, tasks []*project.Task, needs bool, st Style
 	}
 	_, err := io.WriteString(w, b.String())
 	return err
+}
+
+// label returns the name of a task with its arguments, as it stands in a list.
+func label(t *project.Task) string {
+	return strings.Join(append([]string{t.Name}, t.Options()...), " ")
 }
 
 func callTexts(calls []project.Call) []string {
@@ -59,16 +65,38 @@ func aliases(t *project.Task) []string {
 
 // listedTask is a task in the JSON of a list.
 type listedTask struct {
+	Name     string      `json:"name"`
+	About    string      `json:"about"`
+	Aliases  []string    `json:"aliases"`
+	Args     []listedArg `json:"args"`
+	Needs    []string    `json:"needs"`
+	Reads    []string    `json:"reads"`
+	Writes   []string    `json:"writes"`
+	File     string      `json:"file"`
+	Line     int         `json:"line"`
+	Unlisted bool        `json:"unlisted"`
+}
+
+// listedArg is an argument in the JSON of a list.
+type listedArg struct {
 	Name     string   `json:"name"`
+	Type     string   `json:"type"`
+	Default  *string  `json:"default"`
+	Choices  []string `json:"choices"`
+	Required bool     `json:"required"`
 	About    string   `json:"about"`
-	Aliases  []string `json:"aliases"`
-	Args     []string `json:"args"`
-	Needs    []string `json:"needs"`
-	Reads    []string `json:"reads"`
-	Writes   []string `json:"writes"`
-	File     string   `json:"file"`
-	Line     int      `json:"line"`
-	Unlisted bool     `json:"unlisted"`
+}
+
+func listedArgs(t *project.Task) []listedArg {
+	args := make([]listedArg, 0, len(t.Args))
+	for _, a := range t.Args {
+		listed := listedArg{Name: a.Name, Type: string(a.Type), Choices: append([]string{}, a.Choices...), Required: a.Required(), About: a.About}
+		if a.HasDefault {
+			listed.Default = &a.Default
+		}
+		args = append(args, listed)
+	}
+	return args
 }
 
 // ListJSON writes the tasks as one JSON object.
@@ -77,7 +105,7 @@ func ListJSON(w io.Writer, tasks []*project.Task) error {
 	for _, t := range tasks {
 		line, _ := t.Span.Position()
 		list = append(list, listedTask{
-			Name: t.Name, About: t.About, Aliases: aliases(t), Args: []string{}, Needs: callTexts(t.Needs),
+			Name: t.Name, About: t.About, Aliases: aliases(t), Args: listedArgs(t), Needs: callTexts(t.Needs),
 			Reads: []string{}, Writes: []string{}, File: t.Span.Source.Name, Line: line, Unlisted: t.Unlisted,
 		})
 	}

@@ -10,32 +10,27 @@ import (
 	"tugline/internal/project"
 )
 
-// fill resolves the variables and texts of every step.
-func (b *builder) fill(req Request) error {
-	p := b.plan.Project
-	base := newScope(p, req)
-	var found project.Diagnostics
-	for _, s := range b.plan.Steps {
-		sc := base
-		if len(s.Task.Env) > 0 {
-			sc = base.with(s.Task.Env)
-		}
-		found = append(found, sc.resolve()...)
-		folder, err := s.Task.Folder.Expand(sc.value)
-		if err != nil {
-			found = append(found, project.Diagnostic{Span: s.Task.Folder.Span, Msg: err.Error()})
-		}
-		s.Folder = folder
-		if !filepath.IsAbs(folder) {
-			s.Folder = filepath.Join(p.Folder, folder)
-		}
-		s.scope = sc
+// scopeOf returns the variables of a call of t.
+func (b *builder) scopeOf(t *project.Task, args arguments) *scope {
+	sc := b.base
+	if own := args.variables(t); len(own)+len(t.Env)+len(args.rest) > 0 {
+		sc = sc.with(own, t.Env)
+		sc.rest = args.rest
 	}
-	if len(found) > 0 {
-		found.Sort()
-		return slices.CompactFunc(found, func(a, b project.Diagnostic) bool { return a.Span == b.Span && a.Msg == b.Msg })
+	b.found = append(b.found, sc.resolve()...)
+	return sc
+}
+
+// folder returns where t runs.
+func (b *builder) folder(t *project.Task, sc *scope) string {
+	folder, err := t.Folder.Expand(sc.value)
+	if err != nil {
+		b.found = append(b.found, project.Diagnostic{Span: t.Folder.Span, Msg: err.Error()})
 	}
-	return nil
+	if filepath.IsAbs(folder) {
+		return folder
+	}
+	return filepath.Join(b.plan.Project.Folder, folder)
 }
 
 // scope finds the values of variables, the strongest layer first. A value may
@@ -45,6 +40,7 @@ type scope struct {
 	layers   [][]project.Var
 	caller   map[string]string
 	fixed    []string // set by Tugline itself, stronger than all
+	rest     []string // the words behind --, for "$@" in calls
 	below    *scope   // the same without the first layer; nil for the project's
 	resolved bool
 	overlaid bool // values has only what the first layer sets
@@ -68,7 +64,7 @@ func newScope(p *project.Project, req Request) *scope {
 		}
 	}
 	return &scope{
-		layers: [][]project.Var{p.Env},
+		layers: [][]project.Var{fixedVars(req.Set), p.Env},
 		caller: caller,
 		fixed: []string{
 			"TUGLINE_PROJECT=" + p.Folder,
@@ -82,9 +78,24 @@ func newScope(p *project.Project, req Request) *scope {
 	}
 }
 
-// with returns a scope in which vars are stronger than all of sc.
-func (sc *scope) with(vars []project.Var) *scope {
-	return &scope{layers: append([][]project.Var{vars}, sc.layers...), caller: sc.caller, fixed: sc.fixed, below: sc}
+// fixedVars returns variables for NAME=value pairs.
+func fixedVars(pairs []string) []project.Var {
+	vars := make([]project.Var, 0, len(pairs))
+	for _, pair := range slices.Backward(pairs) { // the last one of a name counts
+		name, value, _ := strings.Cut(pair, "=")
+		vars = append(vars, project.Var{Name: name, Value: project.Text{Value: value}, Fixed: true})
+	}
+	return vars
+}
+
+// with returns a scope for a task: its arguments are stronger than what was
+// set for the run, its env is weaker than that.
+func (sc *scope) with(args, env []project.Var) *scope {
+	own := append(slices.Clip(args), env...)
+	if set := sc.layers[0]; len(set) > 0 {
+		own = append(append(slices.Clip(args), set...), env...)
+	}
+	return &scope{layers: append([][]project.Var{own}, sc.layers[1:]...), caller: sc.caller, fixed: sc.fixed, below: sc}
 }
 
 // resolve finds all values, once, and returns what is wrong with them.
@@ -195,6 +206,9 @@ func (sc *scope) from(layer int, name string) (string, bool) {
 }
 
 func (sc *scope) expand(v project.Var, layer int) string {
+	if v.Fixed {
+		return v.Value.Value
+	}
 	ref := reference{v.Name, layer}
 	if slices.Contains(sc.open, ref) {
 		sc.report(v, fmt.Sprintf("the value of %q refers to itself, by way of %s", v.Name, sc.way(ref)))

@@ -4,6 +4,7 @@ package plan
 
 import (
 	"fmt"
+	"slices"
 
 	"tugline/internal/project"
 )
@@ -12,6 +13,7 @@ import (
 type Request struct {
 	Calls []project.Call // in the order they are to run
 	Env   []string       // the caller's environment, as NAME=value
+	Set   []string       // stronger than what the file sets, as NAME=value
 	From  string         // absolute: the folder the user stands in
 	Jobs  int            // steps at once, shown to the tasks as TUGLINE_JOBS
 	Run   string         // what the run is called, shown to the tasks as TUGLINE_RUN
@@ -34,6 +36,7 @@ type Step struct {
 	After  []*Step        // must have ended well first because the user asked for them first
 	Folder string         // absolute or relative to the project's folder
 	Run    []project.Text // its scripts on this system, in order
+	Rest   []string       // the words behind --, "$@" of the scripts
 
 	scope    *scope
 	neededBy *Step // the last step that took this one as a need
@@ -52,40 +55,54 @@ type CallError struct {
 
 func (e *CallError) Error() string { return fmt.Sprintf("there is no task %q", e.Name) }
 
-// New returns the plan of req. The error is a [*CallError] or, when a text of
-// the project cannot be filled in, a [project.Diagnostics].
+// New returns the plan of req. The error is a [*CallError] or, when a call or
+// a text of the project cannot be filled in, a [project.Diagnostics].
 func New(p *project.Project, req Request) (*Plan, error) {
-	b := &builder{plan: &Plan{Project: p}, steps: make(map[*project.Task]*Step, len(req.Calls)), os: req.OS}
+	b := &builder{
+		plan: &Plan{Project: p}, steps: make(map[call]*Step, len(req.Calls)),
+		os: req.OS, base: newScope(p, req),
+	}
 	for _, c := range req.Calls {
 		t := p.Task(c.Name)
 		if t == nil {
 			return nil, &CallError{Name: c.Name, Near: project.Nearest(c.Name, p.Names())}
 		}
-		b.entry(t)
+		b.found = append(b.found, t.CheckCall(c)...)
+		b.entry(t, c)
 	}
-	if err := b.fill(req); err != nil {
-		return nil, err
+	if len(b.found) > 0 {
+		b.found.Sort()
+		return nil, slices.CompactFunc(b.found, func(a, b project.Diagnostic) bool { return a.Span == b.Span && a.Msg == b.Msg })
 	}
 	return b.plan, nil
+}
+
+// call is what makes a step the same as another: the task and the values of
+// all its arguments.
+type call struct {
+	task   *project.Task
+	values string
 }
 
 // builder gathers the steps of a plan.
 type builder struct {
 	plan    *Plan
-	steps   map[*project.Task]*Step
+	steps   map[call]*Step
 	barrier []*Step // what a later entry must wait for
 	os      string
+	base    *scope // of a task without variables of its own
+	found   project.Diagnostics
 }
 
-// entry adds t and all it needs. Steps that were not in the plan before start
-// only when the earlier entries have ended: "clean build" cleans first.
-func (b *builder) entry(t *project.Task) {
-	if s := b.steps[t]; s != nil {
+// entry adds a call and all it needs. Steps that were not in the plan before
+// start only when the earlier entries have ended: "clean build" cleans first.
+func (b *builder) entry(t *project.Task, c project.Call) {
+	before := len(b.plan.Steps)
+	s := b.add(t, c, b.base)
+	if len(b.plan.Steps) == before {
 		b.barrier = append(b.barrier, s)
 		return
 	}
-	before := len(b.plan.Steps)
-	s := b.add(t)
 	for _, added := range b.plan.Steps[before:] {
 		if !b.waitsForNew(added, before) {
 			added.After = b.barrier
@@ -104,16 +121,21 @@ func (b *builder) waitsForNew(s *Step, before int) bool {
 	return false
 }
 
-// add returns the step of t, with its needs in the plan before it. The
-// project is free of cycles, or it would not have been loaded.
-func (b *builder) add(t *project.Task) *Step {
-	if s := b.steps[t]; s != nil {
+// add returns the step of a call of t, with its needs in the plan before it.
+// The words of the call are filled in from the caller's variables. The project
+// is free of cycles, or it would not have been loaded.
+func (b *builder) add(t *project.Task, c project.Call, caller *scope) *Step {
+	args := b.values(t, c, caller)
+	key := call{t, args.key()}
+	if s := b.steps[key]; s != nil {
 		return s
 	}
-	s := &Step{Name: t.Name, Task: t, Run: t.RunOn(b.os)}
-	b.steps[t] = s
+	s := &Step{Name: args.name(t, c), Task: t, Run: t.RunOn(b.os), Rest: args.rest}
+	b.steps[key] = s
+	s.scope = b.scopeOf(t, args)
+	s.Folder = b.folder(t, s.scope)
 	for _, c := range t.Needs {
-		need := b.add(b.plan.Project.Task(c.Name))
+		need := b.add(b.plan.Project.Task(c.Name), c, s.scope)
 		if need.neededBy != s { // else it is named twice
 			need.neededBy = s
 			s.Needs = append(s.Needs, need)

@@ -42,14 +42,18 @@ func (d *decoder) checkCalls() {
 		d.report(c.Span, DidYouMean(c.Name, d.project.Names()), "%s %q, but there is no such task", who, c.Name)
 	}
 	for _, c := range d.project.Default {
-		if d.project.byName[c.Name] == nil {
+		if t := d.project.byName[c.Name]; t == nil {
 			missing(c, "the default task is")
+		} else {
+			d.checkCallArgs(c, t)
 		}
 	}
-	for _, t := range d.project.Tasks {
-		for _, c := range t.Needs {
-			if d.project.byName[c.Name] == nil {
-				missing(c, fmt.Sprintf("task %q needs", t.Name))
+	for _, owner := range d.project.Tasks {
+		for _, c := range owner.Needs {
+			if t := d.project.byName[c.Name]; t == nil {
+				missing(c, fmt.Sprintf("task %q needs", owner.Name))
+			} else if len(t.Args) > 0 || len(c.Args) > 0 || len(c.Rest) > 0 {
+				d.checkCallArgs(c, t)
 			}
 		}
 	}

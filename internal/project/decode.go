@@ -65,6 +65,7 @@ func (d *decoder) tasks(p *Project, e *entry) {
 		}
 		p.Tasks = append(p.Tasks, t)
 		decodeTable(d, te.val.table, taskKeys, t, "task key")
+		d.checkVariables(t)
 		if !d.broken && !d.has(te.val.table, "run", "needs", "os") {
 			d.report(te.span, `give it "run" or "needs"`, "task %q does nothing", t.Name)
 		}
@@ -221,9 +222,14 @@ func (d *decoder) env(e *entry) []Var {
 		if !d.is(ve.key, ve.val, kindText) {
 			continue
 		}
-		out = append(out, Var{ve.key, ve.span, d.template(ve)})
+		out = append(out, Var{Name: ve.key, Span: ve.span, Value: d.template(ve)})
 	}
 	return out
+}
+
+// ValidVariable reports whether a variable may be called name.
+func ValidVariable(name string) bool {
+	return validVarName(name) && !strings.HasPrefix(name, "TUGLINE_")
 }
 
 func validVarName(name string) bool {
@@ -249,20 +255,9 @@ func (d *decoder) calls(e *entry) []Call {
 	texts := d.texts(e)
 	out := make([]Call, 0, len(texts))
 	for _, t := range texts {
-		if validTaskName(t.Value) {
-			out = append(out, Call{Text: t.Value, Name: t.Value, Span: t.Span})
-			continue
+		if c, ok := d.parseCall(e.key, t); ok {
+			out = append(out, c)
 		}
-		words := strings.Fields(t.Value)
-		switch {
-		case len(words) == 0:
-			d.report(t.Span, "", "%q holds an empty call", e.key)
-			continue
-		case len(words) > 1:
-			d.report(t.At(strings.Index(t.Value, words[1]), len(words[1])), "", "task %q takes no arguments", words[0])
-			continue
-		}
-		out = append(out, Call{Text: t.Value, Name: words[0], Span: t.Span})
 	}
 	return out
 }

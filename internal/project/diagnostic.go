@@ -54,14 +54,30 @@ func (ds Diagnostics) Sort() {
 // "" when none is near.
 func DidYouMean(name string, known []string) string {
 	near := Nearest(name, known)
+	for i, n := range near {
+		near[i] = fmt.Sprintf("%q", n)
+	}
+	return question(near)
+}
+
+// DidYouMeanOption is [DidYouMean] for options, all written as --name.
+func DidYouMeanOption(option string, known []string) string {
+	names := make([]string, len(known))
+	for i, k := range known {
+		names[i] = strings.TrimPrefix(k, "--")
+	}
+	near := Nearest(strings.TrimLeft(option, "-"), names)
+	for i, n := range near {
+		near[i] = "--" + n
+	}
+	return question(near)
+}
+
+func question(near []string) string {
 	if len(near) == 0 {
 		return ""
 	}
-	quoted := make([]string, len(near))
-	for i, n := range near {
-		quoted[i] = fmt.Sprintf("%q", n)
-	}
-	return "did you mean " + strings.Join(quoted, " or ") + "?"
+	return "did you mean " + strings.Join(near, " or ") + "?"
 }
 
 // Nearest returns at most three of the known names that name may be a slip

@@ -59,6 +59,9 @@ var taskKeys = []key[*Task]{
 	{"env", formEnv, "Variables for this task alone.", func(d *decoder, t *Task, e *entry) {
 		t.Env = d.env(e)
 	}},
+	{"args", formArgs, "Arguments, by name: options on the command line, variables in the commands.", func(d *decoder, t *Task, e *entry) {
+		t.Args = d.args(e)
+	}},
 	{"needs", formCalls, "Calls that must end well first; independent ones run at the same time.", func(d *decoder, t *Task, e *entry) {
 		t.Needs = d.calls(e)
 	}},
@@ -93,6 +96,9 @@ func TopKeys() []KeyDoc { return docs(topKeys) }
 
 // TaskKeys returns the keys of a task, in the order of the reference.
 func TaskKeys() []KeyDoc { return docs(taskKeys) }
+
+// ArgKeys returns the keys of an argument, in the order of the reference.
+func ArgKeys() []KeyDoc { return docs(argKeys) }
 
 func docs[T any](keys []key[T]) []KeyDoc {
 	out := make([]KeyDoc, len(keys))

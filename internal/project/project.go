@@ -31,6 +31,7 @@ type Task struct {
 	Shell    Shell
 	Folder   Text // unexpanded, relative to the folder of the file; empty: that folder
 	Env      []Var
+	Args     []*Arg
 	Needs    []Call
 	Echo     bool // show each command as it starts
 
@@ -48,13 +49,7 @@ type Var struct {
 	Name  string
 	Span  Span // of the name
 	Value Text // unexpanded
-}
-
-// Call is a task with its arguments, as written.
-type Call struct {
-	Text string // the whole call
-	Name string // of the task, or an alias of it
-	Span Span   // of the call; zero when it comes from the command line
+	Fixed bool // Value is the value: nothing in it expands
 }
 
 // Shell is what runs a script. The zero Shell is the built-in one.

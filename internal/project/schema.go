@@ -13,12 +13,15 @@ const (
 	formEnv
 	formTasks
 	formSystems
+	formArgs
+	formScalar
+	formNumber
 )
 
 // String returns what f holds, in the words of the reference.
 func (f form) String() string {
 	return [...]string{"text", "text or list", "true or false", "whole number from 1", "call or list of calls",
-		"text or list", "table of texts", "tables", "tables"}[f]
+		"text or list", "table of texts", "tables", "tables", "tables", "text, number, true or false", "number"}[f]
 }
 
 // object is a piece of a JSON Schema.
@@ -27,6 +30,7 @@ type object = map[string]any
 // Patterns of names, in the dialect of JSON Schema (ECMA-262).
 const (
 	taskNamePattern = `^[\p{L}\p{Nd}_][\p{L}\p{Nd}_-]*$`
+	argNamePattern  = `^[A-Za-z][A-Za-z0-9_-]*$`
 	varNamePattern  = `^[A-Za-z_][A-Za-z0-9_]*$`
 )
 
@@ -62,6 +66,13 @@ func (f form) schema() object {
 		return object{"anyOf": []any{text, object{"type": "array", "items": text, "minItems": 1}}}
 	case formEnv:
 		return object{"type": "object", "additionalProperties": false, "patternProperties": object{varNamePattern: text}}
+	case formScalar:
+		return object{"type": []any{"string", "number", "boolean"}}
+	case formNumber:
+		return object{"type": "number"}
+	case formArgs:
+		args := object{argNamePattern: tableSchema(argKeys)}
+		return object{"type": "object", "additionalProperties": false, "patternProperties": args}
 	case formSystems:
 		systems := object{}
 		for _, name := range systemNames {

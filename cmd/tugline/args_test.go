@@ -1,0 +1,161 @@
+//go:build unix
+
+package main
+
+import (
+	"encoding/json"
+	"fmt"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+const publish = `
+[task.publish]
+about = "Send the edition out\nto the courier"
+args.channel = { choices = ["draft", "final"], default = "draft", about = "Where it goes" }
+args.copies = { type = "int", default = 1, min = 1, max = 9 }
+args.to = { about = "Whom it goes to" }
+args.loud = { type = "flag" }
+args.tag = { many = true, default = "" }
+args.list = { type = "file", default = "none" }
+args.words = { rest = true, about = "More for the courier" }
+folder = "out"
+run = 'echo "$channel $copies $to loud=$loud tags=$(echo $tag) list=$list"; for w; do echo "word <$w>"; done'
+[task.plain]
+run = "echo plain"
+[task.both]
+needs = ["publish --to merrow", "publish --to=saltby --channel final"]
+`
+
+func TestArgumentsAreOptions(t *testing.T) {
+	s := tell(t, publish)
+	s.write("out/x", "")
+	s.write("sub/list.txt", "x")
+	tests := []struct {
+		args []string
+		want string
+	}{
+		{[]string{"publish", "--to", "a b"}, "draft 1 a b loud= tags= list=none\n"},
+		{[]string{"publish", "--to=x", "--channel=final", "--copies", "3", "--loud", "--tag", "a", "--tag=b"}, "final 3 x loud=true tags=a b list=none\n"},
+		{[]string{"publish", "--loud=false", "--to", "--odd", "--", "-x", "", "a  'b'"}, "draft 1 --odd loud= tags= list=none\nword <-x>\nword <>\nword <a  'b'>\n"},
+		{[]string{"-C", "sub", "publish", "--to", "x", "--list", "list.txt", "-q"}, "draft 1 x loud= tags= list=../sub/list.txt\n"},
+		{[]string{"publish", "--to", "x", "-C", "sub", "--list=list.txt"}, "draft 1 x loud= tags= list=../sub/list.txt\n"},
+	}
+	for _, test := range tests {
+		r := s.tugline(test.args...)
+		assert.Equal(t, test.want, r.stdout, "%q: %s", test.args, r.stderr)
+	}
+	r := s.tugline("both", "-j1")
+	assert.Regexp(t, `(?s)ran +publish --to merrow .*draft 1 merrow .*ran +publish --to saltby --channel final .*final 1 saltby `, r.stdout)
+	r = s.tugline("plain", "publish", "--to", "x", "plain", "--output", "blocks")
+	assert.Regexp(t, `(?s)ran +plain .*ran +publish --to x `, r.stdout)
+}
+
+func TestWrongArgumentsAreToldTogether(t *testing.T) {
+	s := tell(t, publish)
+	r := s.tugline("publish", "--channel", "finel", "--copies", "0", "--lod", "plain", "--to")
+	assert.Equal(t, result{2, "", `tugline: neither task "publish" nor Tugline has an option --lod
+  did you mean --loud? the task has --channel --copies --to --loud --tag --list; Tugline has --jobs --output --set --folder --file --quiet --verbose --color --help
+tugline: neither task "plain" nor Tugline has an option --to
+  Tugline has --jobs --output --set --folder --file --quiet --verbose --color --help
+tugline: --channel of task "publish" must be one of draft, final, not "finel"
+tugline: --copies of task "publish" must be at least 1, not 0
+tugline: task "publish" needs --to
+`}, r)
+	for msg, args := range map[string][]string{
+		`task "plain" takes no words behind --`:                                  {"plain", "--", "x"},
+		`--to of task "publish" needs a value`:                                   {"publish", "--to"},
+		`the words behind -- have no task to go to`:                              {"--", "x"},
+		`--list of task "publish" must name a file that is there, not "../none"`: {"publish", "--to", "x", "--list", "none"},
+		`--set takes NAME=VALUE, not "1x=2"`:                                     {"plain", "--set", "1x=2"},
+		`--jobs needs a value`:                                                   {"plain", "--jobs"},
+	} {
+		r := s.tugline(args...)
+		assert.Equal(t, 2, r.code)
+		assert.Contains(t, r.stderr, "tugline: "+msg+"\n")
+	}
+}
+
+func TestATaskHasHelpOfItsOwn(t *testing.T) {
+	s := tell(t, publish)
+	assert.Equal(t, `Send the edition out
+to the courier
+
+How to call it:
+  tugline publish [--channel draft|final] [--copies INT] --to TEXT [--loud] [--tag TEXT …] [--list FILE] [-- WORDS…]
+
+Arguments:
+  --channel          Where it goes; one of draft, final; draft if not given
+  --copies           int; at least 1; at most 9; 1 if not given
+  --to               Whom it goes to; required
+  --loud
+  --tag              may be repeated
+  --list             file; none if not given
+  -- …               More for the courier
+`, s.tugline("publish", "--help").stdout)
+	assert.Contains(t, s.tugline("run", "--help").stdout, "--jobs N")
+	assert.Contains(t, s.tugline("--help").stdout, "tugline demo")
+	var list struct {
+		Tasks []struct{ Args []map[string]any }
+	}
+	require.NoError(t, json.Unmarshal([]byte(s.tugline("list", "--json").stdout), &list))
+	assert.Equal(t, map[string]any{
+		"name": "channel", "type": "text", "default": "draft", "choices": []any{"draft", "final"}, "required": false, "about": "Where it goes",
+	}, list.Tasks[0].Args[0])
+	assert.Contains(t, s.tugline("list").stdout, "--channel --copies --to --loud --tag --list")
+}
+
+func TestCompletionOfArguments(t *testing.T) {
+	s := tell(t, publish)
+	assert.Regexp(t, `^draft\nfinal\n:`, s.tugline("__complete", "publish", "--channel", "").stdout)
+	options := s.tugline("__complete", "run", "publish", "--").stdout
+	assert.Contains(t, options, "--channel\tWhere it goes\n")
+	assert.Contains(t, options, "--jobs\t")
+	assert.NotContains(t, s.tugline("__complete", "publish", "--to", "x", "plain", "--").stdout, "--channel")
+	assert.Contains(t, s.tugline("__complete", "publish", "--to", "x", "").stdout, "plain\n")
+}
+
+// Values that would break a quote arrive to the letter, however they come and
+// whatever runs the commands.
+func TestHostileValuesAreHarmless(t *testing.T) {
+	s := tell(t, `
+[task.builtin]
+args.value = {}
+args.words = { rest = true }
+env = { COPY = "$value" }
+run = 'printf "%s|%s|%s|%s\n" "$value" "$COPY" "$SET" "$1"'
+[task.bash]
+args.value = {}
+args.words = { rest = true }
+env = { COPY = "$value" }
+shell = "bash"
+run = 'printf "%s|%s|%s|%s\n" "$value" "$COPY" "$SET" "$1"'
+[task.python]
+args.value = {}
+args.words = { rest = true }
+env = { COPY = "$value" }
+run = '''#!/usr/bin/env python3
+import os, sys
+print("|".join([os.environ["value"], os.environ["COPY"], os.environ["SET"], sys.argv[1]]))
+'''
+[task.builtin-by-call]
+args.value = {}
+args.words = { rest = true }
+needs = ['builtin --value "$value" -- "$@"', 'bash --value=$value -- "$@"', 'python --value $value -- "$@"']
+`)
+	values := []string{
+		"a b", `"`, "'", `'"'"`, "$(touch hit)", "`touch hit`", "a\nb", "-n", "--value", "*", "~", "", "größe 港", `\`, `\n`, "$HOME", "a;touch hit", "{a,b}", "!x", "#x", "%s",
+	}
+	for _, v := range values {
+		want := fmt.Sprintf("%s|%s|%s|%s\n", v, v, v, v)
+		for _, task := range []string{"builtin", "bash"} {
+			r := s.tugline("-q", "--set", "SET="+v, task, "--value="+v, "--", v)
+			assert.Equal(t, result{0, want, ""}, r, "%s with %q", task, v)
+		}
+		r := s.tugline("-q", "-j1", "--output", "direct", "--set", "SET="+v, "builtin-by-call", "--value="+v, "--", v)
+		assert.Equal(t, want+want+want, r.stdout, "by call with %q: %s", v, r.stderr)
+	}
+	assert.NoFileExists(t, s.dir+"/hit")
+}

@@ -1,0 +1,84 @@
+package cli
+
+import (
+	"strings"
+
+	"github.com/spf13/cobra"
+	"github.com/spf13/pflag"
+
+	"tugline/internal/output"
+	"tugline/internal/project"
+)
+
+// complete gives a shell what may come next in a run: tasks, the options of
+// the task before, the choices of an option. A completion has no place for
+// messages: where something is wrong it gives nothing.
+func (a *app) complete(cmd *cobra.Command, words []string, next string) ([]string, cobra.ShellCompDirective) {
+	const directive = cobra.ShellCompDirectiveNoFileComp | cobra.ShellCompDirectiveKeepOrder
+	option := ""
+	if n := len(words); n > 0 && strings.HasPrefix(words[n-1], "--") && !strings.Contains(words[n-1], "=") {
+		words, option = words[:n-1], words[n-1]
+	}
+	flags := allFlags(cmd)
+	p, r, _ := a.readWords(flags, words)
+	if p == nil {
+		return nil, directive
+	}
+	if r.task != nil && option != "" {
+		if arg := r.task.Arg(option[2:]); arg != nil && arg.Type != project.ArgFlag {
+			return completeValue(arg)
+		}
+	}
+	if strings.HasPrefix(next, "-") {
+		return completeOptions(r.task, flags), directive
+	}
+	var found []string
+	if cmd.HasParent() || len(words) == 0 || len(r.calls) > 0 {
+		// The commands are known to the library, or no longer possible.
+	} else {
+		for _, c := range cmd.Commands() {
+			if c.IsAvailableCommand() {
+				found = append(found, cobra.CompletionWithDesc(c.Name(), c.Short))
+			}
+		}
+	}
+	for _, t := range output.Listed(p, false, false) {
+		found = append(found, cobra.CompletionWithDesc(t.Name, t.Summary()))
+	}
+	return found, directive
+}
+
+func completeValue(arg *project.Arg) ([]string, cobra.ShellCompDirective) {
+	switch arg.Type {
+	case project.ArgFile:
+		return nil, cobra.ShellCompDirectiveDefault
+	case project.ArgFolder:
+		return nil, cobra.ShellCompDirectiveFilterDirs
+	}
+	return arg.Choices, cobra.ShellCompDirectiveNoFileComp | cobra.ShellCompDirectiveKeepOrder
+}
+
+func completeOptions(t *project.Task, flags *pflag.FlagSet) []string {
+	var found []string
+	if t != nil {
+		for _, arg := range t.Args {
+			if !arg.Rest {
+				found = append(found, cobra.CompletionWithDesc("--"+arg.Name, arg.About))
+			}
+		}
+	}
+	flags.VisitAll(func(f *pflag.Flag) {
+		_, usage := pflag.UnquoteUsage(f)
+		found = append(found, cobra.CompletionWithDesc("--"+f.Name, usage))
+	})
+	return found
+}
+
+// allFlags returns the options of cmd and those that hold everywhere.
+func allFlags(cmd *cobra.Command) *pflag.FlagSet {
+	flags := pflag.NewFlagSet(cmd.Name(), pflag.ContinueOnError)
+	flags.SortFlags = false
+	flags.AddFlagSet(cmd.Flags())
+	flags.AddFlagSet(cmd.InheritedFlags())
+	return flags
+}

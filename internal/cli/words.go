@@ -1,0 +1,337 @@
+package cli
+
+import (
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"github.com/spf13/cobra"
+	"github.com/spf13/pflag"
+
+	"tugline/internal/project"
+)
+
+// request is what the words of a run ask for.
+type request struct {
+	calls []project.Call
+	task  *project.Task // the last one that was named; nil: none, or it is not known
+	help  *project.Task // tell of this task instead of running
+	usage bool          // tell of the command instead of running
+}
+
+// readWords reads the words of a run: Tugline's own options, tasks, each with
+// its arguments, and the words behind --. It sets the options of flags.
+//
+// An option behind a task's name is looked up among the task's arguments
+// first, then among Tugline's own. Which project is meant must be known for
+// that; -C and --file may stand anywhere, so the words are read until they
+// lead to the project that they were read with.
+func (a *app) readWords(flags *pflag.FlagSet, words []string) (*project.Project, request, error) {
+	var p *project.Project
+	for {
+		r := &wordReader{project: p, flags: flags, folder: a.env.Folder}
+		if err := r.read(words); err != nil {
+			return nil, request{}, err
+		}
+		folder, file := a.folder, a.file
+		if err := flags.Parse(r.own); err != nil {
+			return nil, request{}, &usageError{msg: err.Error(), hint: "tugline help shows the options"}
+		}
+		if p != nil && folder == a.folder && file == a.file {
+			return p, r.request, r.problems()
+		}
+		if r.usage && len(r.calls) == 0 {
+			return nil, r.request, nil
+		}
+		if err := a.settle(); err != nil {
+			return nil, request{}, err
+		}
+		loaded, err := a.load()
+		if err != nil {
+			return nil, request{}, err
+		}
+		p = loaded
+	}
+}
+
+// wordReader parts words between tasks and Tugline itself.
+type wordReader struct {
+	request
+	project *project.Project // nil while it is not known: then no task has arguments
+	flags   *pflag.FlagSet
+	folder  string
+	own     []string // Tugline's options, with their values
+	wrong   []unknownOption
+}
+
+// unknownOption is an option that neither the task before it nor Tugline has.
+type unknownOption struct {
+	word string
+	task *project.Task // nil: it stood before the first task
+}
+
+func (r *wordReader) read(words []string) error {
+	for i := 0; i < len(words); i++ {
+		word := words[i]
+		switch {
+		case word == "--":
+			return r.rest(words[i+1:])
+		case len(word) > 1 && word[0] == '-':
+			used, err := r.option(word, words[i+1:])
+			if err != nil {
+				return err
+			}
+			i += used
+		default:
+			r.calls = append(r.calls, project.Call{Text: word, Name: word})
+			r.task = nil
+			if r.project != nil {
+				r.task = r.project.Task(word)
+			}
+		}
+	}
+	return nil
+}
+
+func (r *wordReader) rest(words []string) error {
+	if len(r.calls) == 0 {
+		return &usageError{msg: "the words behind -- have no task to go to"}
+	}
+	last := &r.calls[len(r.calls)-1]
+	for _, w := range words {
+		last.Rest = append(last.Rest, project.Literal(w))
+	}
+	return nil
+}
+
+// option reads one option; next are the words behind it, of which it returns
+// how many are its value.
+func (r *wordReader) option(word string, next []string) (used int, err error) {
+	if word == "--help" || word == "-h" {
+		r.help, r.usage = r.task, true
+		return 0, nil
+	}
+	name, value, given := strings.Cut(strings.TrimPrefix(word, "--"), "=")
+	if r.task != nil && strings.HasPrefix(word, "--") {
+		if arg := r.task.Arg(name); arg != nil {
+			return r.argument(arg, value, given, next)
+		}
+	}
+	flag := r.flags.Lookup(name)
+	if !strings.HasPrefix(word, "--") {
+		flag, given = r.shorthand(word)
+	}
+	switch {
+	case flag == nil:
+		r.wrong = append(r.wrong, unknownOption{word, r.task})
+		return 0, nil
+	case given || flag.NoOptDefVal != "":
+		r.own = append(r.own, word)
+		return 0, nil
+	case len(next) == 0:
+		return 0, &usageError{msg: word + " needs a value"}
+	}
+	r.own = append(r.own, word, next[0])
+	return 1, nil
+}
+
+// shorthand returns the last option of a word such as -qj or -j4, and whether
+// the word holds its value.
+func (r *wordReader) shorthand(word string) (flag *pflag.Flag, given bool) {
+	for i := 1; i < len(word); i++ {
+		flag = r.flags.ShorthandLookup(word[i : i+1])
+		if flag == nil {
+			return nil, false
+		}
+		if flag.NoOptDefVal == "" {
+			return flag, i+1 < len(word)
+		}
+	}
+	return flag, false
+}
+
+// argument reads the value of a task's argument.
+func (r *wordReader) argument(arg *project.Arg, value string, given bool, next []string) (used int, err error) {
+	switch {
+	case !given && arg.Type == project.ArgFlag:
+		value = "true"
+	case !given && len(next) == 0:
+		return 0, &usageError{msg: fmt.Sprintf("--%s of task %q needs a value", arg.Name, r.task.Name)}
+	case !given:
+		value, used = next[0], 1
+	}
+	call := &r.calls[len(r.calls)-1]
+	call.Args = append(call.Args, project.CallArg{Name: arg.Name, Value: project.Literal(r.path(arg, value))})
+	return used, nil
+}
+
+// path returns a path as it is meant from where the task runs, which may be
+// another folder than the one the user stands in.
+func (r *wordReader) path(arg *project.Arg, value string) string {
+	if arg.Type != project.ArgFile && arg.Type != project.ArgFolder || value == "" || filepath.IsAbs(value) {
+		return value
+	}
+	folder := filepath.Join(r.project.Folder, r.task.Folder.Value)
+	path, err := filepath.Rel(folder, filepath.Join(r.folder, value))
+	if err != nil {
+		return filepath.Join(r.folder, value)
+	}
+	return path
+}
+
+// problems returns what is wrong with the words, all at once.
+func (r *wordReader) problems() error {
+	if r.usage {
+		return nil
+	}
+	var found project.Diagnostics
+	for _, o := range r.wrong {
+		found = append(found, r.unknown(o))
+	}
+	for _, c := range r.calls {
+		if t := r.project.Task(c.Name); t != nil {
+			found = append(found, t.CheckCall(c)...)
+			found = append(found, r.checkPaths(t, c)...)
+		}
+	}
+	if len(found) > 0 {
+		return found
+	}
+	return nil
+}
+
+// unknown explains an option that neither the task nor Tugline has.
+func (r *wordReader) unknown(o unknownOption) project.Diagnostic {
+	name, _, _ := strings.Cut(o.word, "=")
+	var known []string
+	r.flags.VisitAll(func(f *pflag.Flag) {
+		if !f.Hidden {
+			known = append(known, "--"+f.Name)
+		}
+	})
+	msg := fmt.Sprintf("there is no option %s", name)
+	var options []string
+	if o.task != nil {
+		options = o.task.Options()
+		msg = fmt.Sprintf("neither task %q nor Tugline has an option %s", o.task.Name, name)
+	}
+	lists := "Tugline has " + strings.Join(known, " ")
+	if len(options) > 0 {
+		lists = "the task has " + strings.Join(options, " ") + "; " + lists
+	}
+	hint := project.DidYouMeanOption(name, append(options, known...))
+	hint = strings.TrimPrefix(hint+" "+lists, " ")
+	return project.Diagnostic{Msg: msg, Hint: hint}
+}
+
+// checkPaths reports arguments that should name a file or a folder and do not.
+func (r *wordReader) checkPaths(t *project.Task, c project.Call) project.Diagnostics {
+	var found project.Diagnostics
+	for _, ca := range c.Args {
+		arg := t.Arg(ca.Name)
+		value, _ := ca.Value.Fixed()
+		if arg == nil || arg.Type != project.ArgFile && arg.Type != project.ArgFolder || value == "" {
+			continue
+		}
+		path := value
+		if !filepath.IsAbs(path) {
+			path = filepath.Join(r.project.Folder, t.Folder.Value, value)
+		}
+		info, err := os.Stat(path)
+		if err != nil || info.IsDir() != (arg.Type == project.ArgFolder) {
+			found = append(found, project.Diagnostic{Msg: fmt.Sprintf("--%s of task %q must name a %s that is there, not %q", arg.Name, t.Name, arg.Type, value)})
+		}
+	}
+	return found
+}
+
+// runWords runs what the words of cmd ask for: the default task, if they name
+// none; without that, it lists the tasks.
+func (a *app) runWords(cmd *cobra.Command, words []string, options *runOptions) error {
+	flags := allFlags(cmd)
+	p, r, err := a.readWords(flags, words)
+	switch {
+	case err != nil:
+		return err
+	case r.help != nil:
+		return a.print(taskHelp(r.help))
+	case r.usage:
+		return cmd.Help()
+	}
+	if err := options.check(flags); err != nil {
+		return err
+	}
+	return a.run(cmd.Context(), p, r.calls, options)
+}
+
+// taskHelp returns the help of one task: its texts and its arguments.
+func taskHelp(t *project.Task) string {
+	var b strings.Builder
+	if t.About != "" {
+		b.WriteString(strings.TrimSpace(t.About) + "\n\n")
+	}
+	b.WriteString("How to call it:\n  tugline " + t.Name)
+	for _, a := range t.Args {
+		b.WriteString(" " + argUse(a))
+	}
+	b.WriteString("\n")
+	if len(t.Args) > 0 {
+		b.WriteString("\nArguments:\n")
+	}
+	for _, a := range t.Args {
+		name := "--" + a.Name
+		if a.Rest {
+			name = "-- …"
+		}
+		b.WriteString(strings.TrimRight(fmt.Sprintf("  %-18s %s", name, strings.Join(argFacts(a), "; ")), " ") + "\n")
+	}
+	return b.String()
+}
+
+// argUse returns an argument as it stands in a call: [--copies INT].
+func argUse(a *project.Arg) string {
+	use := "--" + a.Name + " " + strings.ToUpper(string(a.Type))
+	switch {
+	case a.Rest:
+		return "[-- WORDS…]"
+	case a.Type == project.ArgFlag:
+		return "[--" + a.Name + "]"
+	case len(a.Choices) > 0:
+		use = "--" + a.Name + " " + strings.Join(a.Choices, "|")
+	}
+	if a.Many {
+		use += " …"
+	}
+	if a.Required() {
+		return use
+	}
+	return "[" + use + "]"
+}
+
+// argFacts returns what there is to know of an argument.
+func argFacts(a *project.Arg) []string {
+	var facts []string
+	add := func(condition bool, format string, args ...any) {
+		if condition {
+			facts = append(facts, fmt.Sprintf(format, args...))
+		}
+	}
+	add(a.About != "", "%s", a.About)
+	add(a.Type != project.ArgText && a.Type != project.ArgFlag, "%s", a.Type)
+	add(len(a.Choices) > 0, "one of %s", strings.Join(a.Choices, ", "))
+	add(a.Min != nil, "at least %v", deref(a.Min))
+	add(a.Max != nil, "at most %v", deref(a.Max))
+	add(a.Pattern != "", "must match %s", a.Pattern)
+	add(a.Many, "may be repeated")
+	add(a.HasDefault && a.Default != "", "%s if not given", a.Default)
+	add(a.Required(), "required")
+	return facts
+}
+
+func deref(f *float64) float64 {
+	if f == nil {
+		return 0
+	}
+	return *f
+}

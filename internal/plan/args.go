@@ -1,0 +1,119 @@
+package plan
+
+import (
+	"fmt"
+	"strings"
+
+	"tugline/internal/project"
+)
+
+// arguments are the values of one call.
+type arguments struct {
+	given  []given             // in the order of the call
+	values map[string][]string // by name, also of those that are not given
+	rest   []string
+}
+
+type given struct{ name, value string }
+
+// values fills in the words of c from the caller's variables.
+func (b *builder) values(t *project.Task, c project.Call, caller *scope) arguments {
+	args := arguments{}
+	if len(t.Args) == 0 {
+		return args
+	}
+	args.values = make(map[string][]string, len(t.Args))
+	for _, ca := range c.Args {
+		a := t.Arg(ca.Name)
+		if a == nil {
+			continue // reported by CheckCall
+		}
+		value := b.word(ca.Value, caller)
+		if _, fixed := ca.Value.Fixed(); !fixed {
+			if err := a.Check(value); err != nil {
+				b.report(ca.Value, fmt.Sprintf("--%s of task %q %v", a.Name, t.Name, err))
+			}
+		}
+		if a.Type == project.ArgFlag && value == "false" {
+			value = ""
+		}
+		args.given = append(args.given, given{a.Name, value})
+		args.values[a.Name] = append(args.values[a.Name], value)
+	}
+	for _, a := range t.Args {
+		if _, ok := args.values[a.Name]; !ok && !a.Rest && (a.HasDefault || a.Type == project.ArgFlag) {
+			args.values[a.Name] = []string{a.Default}
+		}
+	}
+	for _, w := range c.Rest {
+		if w.AllWords() {
+			args.rest = append(args.rest, caller.rest...)
+			continue
+		}
+		args.rest = append(args.rest, b.word(w, caller))
+	}
+	return args
+}
+
+func (b *builder) word(w project.CallWord, caller *scope) string {
+	caller.resolve() // its findings are reported with its own step
+	value, err := w.Expand(caller.value)
+	if err != nil {
+		b.report(w, err.Error())
+	}
+	return value
+}
+
+func (b *builder) report(w project.CallWord, msg string) {
+	b.found = append(b.found, project.Diagnostic{Span: w.At(), Msg: msg})
+}
+
+// key tells calls of one task apart.
+func (a arguments) key() string {
+	if len(a.values) == 0 && len(a.rest) == 0 {
+		return ""
+	}
+	return fmt.Sprintf("%q %q", a.values, a.rest) // maps are printed in the order of their keys
+}
+
+// name returns the call as it is shown: the task, and what was given.
+func (a arguments) name(t *project.Task, c project.Call) string {
+	words := []string{t.Name}
+	for _, g := range a.given {
+		switch arg := t.Arg(g.name); {
+		case arg.Type != project.ArgFlag:
+			words = append(words, "--"+g.name, quote(g.value))
+		case g.value == "true":
+			words = append(words, "--"+g.name)
+		}
+	}
+	if len(a.rest) > 0 {
+		words = append(words, "--")
+	}
+	for _, w := range a.rest {
+		words = append(words, quote(w))
+	}
+	return strings.Join(words, " ")
+}
+
+// quote writes a word as it may stand in a call.
+func quote(word string) string {
+	plain := strings.IndexFunc(word, func(r rune) bool {
+		return !strings.ContainsRune("@%+=:,./_-", r) && (r < '0' || r > '9') && (r < 'A' || r > 'Z') && (r < 'a' || r > 'z') && r < 0x80
+	}) < 0
+	if plain && word != "" {
+		return word
+	}
+	return "'" + strings.ReplaceAll(word, "'", `'\''`) + "'"
+}
+
+// variables returns the arguments as variables of the task.
+func (a arguments) variables(t *project.Task) []project.Var {
+	vars := make([]project.Var, 0, len(t.Args))
+	for _, arg := range t.Args {
+		if values, ok := a.values[arg.Name]; ok {
+			vars = append(vars, project.Var{Name: arg.Variable(), Value: project.Text{Value: strings.Join(values, "\n")}, Fixed: true})
+		}
+	}
+	return vars
+}

@@ -1,0 +1,267 @@
+package project
+
+import (
+	"fmt"
+	"regexp"
+	"slices"
+	"strconv"
+	"strings"
+)
+
+// Arg is an argument of a task: a real option on the command line, a variable
+// in its commands.
+type Arg struct {
+	Name       string
+	Span       Span // of the name
+	Type       ArgType
+	Choices    []string // if any, the only values allowed
+	Default    string
+	HasDefault bool
+	Min, Max   *float64 // of a number; nil: no limit
+	Pattern    string   // a regular expression that the whole value must match; empty: any
+	About      string
+	Many       bool // may be repeated; arrives one value a line
+	Rest       bool // takes the words behind --, as "$@"
+
+	whole *regexp.Regexp // Pattern, bound to both ends
+}
+
+// ArgType is what kind of value an argument takes.
+type ArgType string
+
+// The types of arguments.
+const (
+	ArgText   ArgType = "text"
+	ArgInt    ArgType = "int"
+	ArgNumber ArgType = "number"
+	ArgFlag   ArgType = "flag" // "true" or empty
+	ArgFile   ArgType = "file"
+	ArgFolder ArgType = "folder"
+)
+
+var argTypes = []string{string(ArgText), string(ArgInt), string(ArgNumber), string(ArgFlag), string(ArgFile), string(ArgFolder)}
+
+// Variable returns the name of the variable in which the value arrives.
+func (a *Arg) Variable() string { return strings.ReplaceAll(a.Name, "-", "_") }
+
+// Required reports whether a call must give a value.
+func (a *Arg) Required() bool { return !a.HasDefault && a.Type != ArgFlag && !a.Rest }
+
+// Check returns what is wrong with a value, or nil.
+func (a *Arg) Check(value string) error {
+	if a.Type == ArgFlag {
+		if value != "" && value != "true" && value != "false" {
+			return fmt.Errorf("must be true, false or empty, not %q", value)
+		}
+		return nil
+	}
+	if len(a.Choices) > 0 && !slices.Contains(a.Choices, value) {
+		return fmt.Errorf("must be one of %s, not %q", strings.Join(a.Choices, ", "), value)
+	}
+	if a.whole != nil && !a.whole.MatchString(value) {
+		return fmt.Errorf("must match %s, not %q", a.Pattern, value)
+	}
+	switch a.Type {
+	case ArgInt:
+		if _, err := strconv.ParseInt(value, 10, 64); err != nil {
+			return fmt.Errorf("must be a whole number, not %q", value)
+		}
+	case ArgNumber:
+		if _, err := strconv.ParseFloat(value, 64); err != nil {
+			return fmt.Errorf("must be a number, not %q", value)
+		}
+	case ArgFile, ArgFolder:
+		if value == "" {
+			return fmt.Errorf("must be a path, not empty")
+		}
+		return nil
+	default:
+		return nil
+	}
+	number, _ := strconv.ParseFloat(value, 64) // parsed before
+	if a.Min != nil && number < *a.Min {
+		return fmt.Errorf("must be at least %s, not %s", formatNumber(*a.Min), value)
+	}
+	if a.Max != nil && number > *a.Max {
+		return fmt.Errorf("must be at most %s, not %s", formatNumber(*a.Max), value)
+	}
+	return nil
+}
+
+func formatNumber(f float64) string { return strconv.FormatFloat(f, 'f', -1, 64) }
+
+// Arg returns the argument called name, or nil.
+func (t *Task) Arg(name string) *Arg {
+	for _, a := range t.Args {
+		if a.Name == name && !a.Rest {
+			return a
+		}
+	}
+	return nil
+}
+
+// RestArg returns the argument that takes the words behind --, or nil.
+func (t *Task) RestArg() *Arg {
+	for _, a := range t.Args {
+		if a.Rest {
+			return a
+		}
+	}
+	return nil
+}
+
+// Options returns the arguments of t as they are written in a call: --name.
+func (t *Task) Options() []string {
+	var out []string
+	for _, a := range t.Args {
+		if !a.Rest {
+			out = append(out, "--"+a.Name)
+		}
+	}
+	return out
+}
+
+// argKeys are the keys of an argument.
+var argKeys = []key[*Arg]{
+	{"type", formText, "`text` (the default), `int`, `number`, `flag`, `file` or `folder`.", func(d *decoder, a *Arg, e *entry) {
+		text := d.text(e)
+		if text.Value != "" && !slices.Contains(argTypes, text.Value) {
+			d.report(text.Span, DidYouMean(text.Value, argTypes), "%q is no type of an argument", text.Value)
+			return
+		}
+		a.Type = ArgType(text.Value)
+	}},
+	{"choices", formTexts, "The only values that are allowed.", func(d *decoder, a *Arg, e *entry) {
+		for _, t := range d.texts(e) {
+			a.Choices = append(a.Choices, t.Value)
+		}
+	}},
+	{"default", formScalar, "The value when a call gives none; without it, and if it is no flag, the argument is required.", func(d *decoder, a *Arg, e *entry) {
+		a.Default, a.HasDefault = d.scalar(e), true
+	}},
+	{"min", formNumber, "The least number allowed.", func(d *decoder, a *Arg, e *entry) { a.Min = d.number(e) }},
+	{"max", formNumber, "The greatest number allowed.", func(d *decoder, a *Arg, e *entry) { a.Max = d.number(e) }},
+	{"pattern", formText, "A regular expression (RE2) that the whole value must match.", func(d *decoder, a *Arg, e *entry) {
+		text := d.text(e)
+		if _, err := regexp.Compile(text.Value); err != nil {
+			d.report(text.Span, "", "%q is no regular expression: %v", text.Value, strings.TrimPrefix(err.Error(), "error parsing regexp: "))
+			return
+		}
+		a.Pattern, a.whole = text.Value, regexp.MustCompile("^(?:"+text.Value+")$")
+	}},
+	{"about", formText, "What it is for.", func(d *decoder, a *Arg, e *entry) { a.About = d.text(e).Value }},
+	{"many", formBool, "May be repeated; the values arrive one a line.", func(d *decoder, a *Arg, e *entry) { a.Many = d.yes(e) }},
+	{"rest", formBool, "Takes the words behind `--`, as `\"$@\"` in every shell.", func(d *decoder, a *Arg, e *entry) { a.Rest = d.yes(e) }},
+}
+
+func (d *decoder) args(e *entry) []*Arg {
+	if !d.is(e.key, e.val, kindTable) {
+		return nil
+	}
+	var out []*Arg
+	for _, ae := range e.val.table.entries {
+		a := &Arg{Name: ae.key, Span: ae.span, Type: ArgText}
+		if !d.is(ae.key, ae.val, kindTable) {
+			continue
+		}
+		decodeTable(d, ae.val.table, argKeys, a, "key of an argument")
+		d.checkArg(a, ae)
+		out = append(out, a)
+	}
+	return out
+}
+
+// checkArg reports what does not fit together in an argument.
+func (d *decoder) checkArg(a *Arg, e *entry) {
+	if !validVarName(a.Variable()) || strings.HasPrefix(a.Name, "_") {
+		d.report(e.span, "names have letters, digits, - and _, and begin with a letter", "the argument name %q is not allowed", a.Name)
+	}
+	if a.Name == "help" || strings.HasPrefix(a.Name, "TUGLINE") {
+		d.report(e.span, "", "the argument name %q belongs to Tugline", a.Name)
+	}
+	numeric := a.Type == ArgInt || a.Type == ArgNumber
+	for _, misfit := range []struct {
+		key string
+		bad bool
+		why string
+	}{
+		{"min", a.Min != nil && !numeric, "only numbers have limits"},
+		{"max", a.Max != nil && !numeric, "only numbers have limits"},
+		{"choices", len(a.Choices) > 0 && a.Type == ArgFlag, "a flag has no choices"},
+		{"many", a.Many && (a.Type == ArgFlag || a.Rest), "a flag or rest comes once"},
+		{"default", a.HasDefault && a.Rest, "rest has no default"},
+	} {
+		if misfit.bad {
+			d.report(e.val.table.get(misfit.key).span, misfit.why, "%q does not fit the argument %q", misfit.key, a.Name)
+		}
+	}
+	for _, choice := range a.Choices {
+		plain := *a
+		plain.Choices = nil
+		if err := plain.Check(choice); err != nil {
+			d.report(e.val.table.get("choices").val.span, "", "a choice of %q %v", a.Name, err)
+		}
+	}
+	if a.HasDefault && !a.Rest && !(a.Many && a.Default == "") {
+		if err := a.Check(a.Default); err != nil {
+			d.report(e.val.table.get("default").val.span, "", "the default of %q %v", a.Name, err)
+		}
+	}
+}
+
+// checkVariables reports names that a task's arguments and variables share.
+func (d *decoder) checkVariables(t *Task) {
+	first := map[string]Span{}
+	take := func(name string, span Span, what string) {
+		if place, taken := first[name]; taken {
+			d.diagnostics = append(d.diagnostics, Diagnostic{
+				Span: span, Msg: fmt.Sprintf("the %s sets the variable %q of task %q a second time", what, name, t.Name),
+				Related: []Diagnostic{{Span: place, Msg: "it is set first here"}},
+			})
+			return
+		}
+		first[name] = span
+	}
+	for _, a := range t.Args {
+		if !a.Rest {
+			take(a.Variable(), a.Span, "argument")
+		}
+	}
+	if len(t.Args) > 0 {
+		for _, v := range t.Env {
+			take(v.Name, v.Span, "variable")
+		}
+	}
+}
+
+// scalar reads a text, a number or true or false, as text; false is empty.
+func (d *decoder) scalar(e *entry) string {
+	switch e.val.kind {
+	case kindText:
+		return e.val.text
+	case kindInteger:
+		return strconv.FormatInt(e.val.num, 10)
+	case kindFloat:
+		return formatNumber(e.val.float)
+	case kindBool:
+		if e.val.yes {
+			return "true"
+		}
+		return ""
+	}
+	d.report(e.val.span, "", "%q must be a string, a number, true or false, not %s", e.key, e.val.kind)
+	return ""
+}
+
+func (d *decoder) number(e *entry) *float64 {
+	switch e.val.kind {
+	case kindInteger:
+		n := float64(e.val.num)
+		return &n
+	case kindFloat:
+		n := e.val.float
+		return &n
+	}
+	d.report(e.val.span, "", "%q must be a number, not %s", e.key, e.val.kind)
+	return nil
+}
