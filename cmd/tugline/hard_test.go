@@ -4,11 +4,13 @@ package main
 
 import (
 	"fmt"
+	"io"
 	"os"
 	"path/filepath"
 	"strings"
 	"testing"
 
+	"github.com/creack/pty"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 )
@@ -192,4 +194,25 @@ func TestLivePartIsGoneAtTheEnd(t *testing.T) {
 	last := screen[strings.LastIndex(screen, "\x1b[J")+len("\x1b[J"):]
 	assert.NotContains(t, last, "running")
 	assert.Contains(t, last, "2 ran in")
+}
+
+func TestCtrlCOnATerminal(t *testing.T) {
+	s := tell(t, "[task.a]\nrun = 'echo $$ >/dev/null; sh -c \"echo x >ready; exec sleep 1000\"'\n[task.b]\nrun = 'true'\n[task.all]\nneeds = ['a', 'b']\n")
+	cmd := s.command("all", "-j", "2", "--color", "never")
+	tty, err := pty.StartWithSize(cmd, &pty.Winsize{Rows: 30, Cols: 80})
+	require.NoError(t, err)
+	defer tty.Close()
+	read := make(chan string)
+	go func() {
+		screen, _ := io.ReadAll(tty) // ends with an error when the other side is closed
+		read <- string(screen)
+	}()
+	s.waitForFile("ready")
+	_, err = tty.WriteString("\x03")
+	require.NoError(t, err)
+	screen := <-read
+	assert.Equal(t, 130, exitCode(t, cmd.Wait()))
+	last := screen[strings.LastIndex(screen, "\x1b[J")+len("\x1b[J"):]
+	assert.NotContains(t, last, "running")
+	assert.Regexp(t, `1 ran, 1 stopped in`, last)
 }

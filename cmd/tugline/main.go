@@ -13,7 +13,7 @@ import (
 )
 
 func main() {
-	debug.SetGCPercent(400) // a call is short and its memory small: collect seldom
+	debug.SetGCPercent(200) // a call is short and its memory small: collect seldom
 	folder, err := os.Getwd()
 	if err != nil {
 		fmt.Fprintln(os.Stderr, "tugline: the folder you stand in is gone:", err)

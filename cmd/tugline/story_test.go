@@ -161,6 +161,7 @@ func TestTheDemo(t *testing.T) {
 	assert.Regexp(t, `(?s)ran +clean-readings.*ran +find-tides.*ran +write-pages.*ran +archive`, r.stdout)
 	assert.Regexp(t, `8 ran in .*What to try next:`, strings.ReplaceAll(r.stderr, "\n", " "))
 
+	assert.Contains(t, r.stderr, "  cd 'my almanac'\n")
 	again := s.tugline("demo", "my almanac")
 	assert.Equal(t, 2, again.code)
 	assert.Contains(t, again.stderr, "is not empty")
@@ -331,6 +332,10 @@ func TestHelpVersionAndSchema(t *testing.T) {
 	s := tell(t, "")
 	assert.Contains(t, s.tugline("help").stdout, "tugline list")
 	assert.Contains(t, s.tugline("run", "--help").stdout, "--jobs N")
+	assert.Contains(t, s.tugline("help", "list").stdout, "--sort ORDER")
+	s.write("tugline.toml", "[task.page]\nabout = 'Write a page'\nrun = 'x'\n")
+	assert.Contains(t, s.tugline("help", "page").stdout, "Write a page\n")
+	assert.Equal(t, result{2, "", "tugline: there is no task \"pgae\"\n  did you mean \"page\"?\n"}, s.tugline("help", "pgae"))
 	assert.Regexp(t, `^tugline \S+ \(`, s.tugline("version").stdout)
 	assert.True(t, json.Valid([]byte(s.tugline("schema").stdout)))
 }

@@ -149,3 +149,25 @@ func (a *app) guardCommand() *cobra.Command {
 		},
 	}
 }
+
+func (a *app) helpCommand(root *cobra.Command) *cobra.Command {
+	return &cobra.Command{
+		Use:   "help [COMMAND or TASK]",
+		Short: "Tell of a command or a task",
+		Args:  cobra.ArbitraryArgs,
+		RunE: func(_ *cobra.Command, words []string) error {
+			if cmd, rest, err := root.Find(words); err == nil && len(rest) == 0 {
+				return cmd.Help()
+			}
+			p, err := a.load()
+			if err != nil {
+				return err
+			}
+			t := p.Task(words[0])
+			if t == nil {
+				return &plan.CallError{Name: words[0], Near: project.Nearest(words[0], p.Names())}
+			}
+			return a.print(taskHelp(t))
+		},
+	}
+}

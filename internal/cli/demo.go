@@ -10,6 +10,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"tugline/demo"
+	"tugline/internal/plan"
 	"tugline/internal/project"
 )
 
@@ -54,7 +55,7 @@ What to try next:
   tugline list                            its tasks
   tugline tides --port merrow --day 5     one task with its arguments
   less tugline.toml                       how they are written
-`, filepath.Join(folder, "out", "index.html"), folder)
+`, plan.Quote(filepath.Join(folder, "out", "index.html")), plan.Quote(folder))
 	return nil
 }
 

@@ -67,14 +67,12 @@ order, independent ones at the same time.
 	flags.StringVar(&a.color, "color", "auto", "use colours `WHEN`: auto, always or never")
 	run.add(root.Flags())
 	root.AddCommand(a.runCommand(), a.listCommand(), a.doctorCommand(), a.demoCommand(), a.schemaCommand(), a.versionCommand(), a.guardCommand())
+	root.SetHelpCommand(a.helpCommand(root))
 	root.InitDefaultHelpCmd()
 	root.InitDefaultCompletionCmd()
 	for _, cmd := range root.Commands() {
-		switch cmd.Name() {
-		case "completion":
+		if cmd.Name() == "completion" {
 			cmd.Short = "Print the completion script for a shell"
-		case "help":
-			cmd.Short = "Tell of a command"
 		}
 	}
 	for _, cmd := range append(root.Commands(), root) {

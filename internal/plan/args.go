@@ -82,7 +82,7 @@ func (a arguments) name(t *project.Task, c project.Call) string {
 	for _, g := range a.given {
 		switch arg := t.Arg(g.name); {
 		case arg.Type != project.ArgFlag:
-			words = append(words, "--"+g.name, quote(g.value))
+			words = append(words, "--"+g.name, Quote(g.value))
 		case g.value == "true":
 			words = append(words, "--"+g.name)
 		}
@@ -91,13 +91,13 @@ func (a arguments) name(t *project.Task, c project.Call) string {
 		words = append(words, "--")
 	}
 	for _, w := range a.rest {
-		words = append(words, quote(w))
+		words = append(words, Quote(w))
 	}
 	return strings.Join(words, " ")
 }
 
-// quote writes a word as it may stand in a call.
-func quote(word string) string {
+// Quote writes a word as it may stand in a call, or in a POSIX shell.
+func Quote(word string) string {
 	plain := strings.IndexFunc(word, func(r rune) bool {
 		return !strings.ContainsRune("@%+=:,./_-", r) && (r < '0' || r > '9') && (r < 'A' || r > 'Z') && (r < 'a' || r > 'z') && r < 0x80
 	}) < 0

@@ -195,7 +195,7 @@ func (b *builtin) find(ctx context.Context, env expand.Environ, p process) (Exit
 // runPlain runs a script that is a single call of a program, with nothing in
 // it for a shell to do.
 func (b *builtin) runPlain(ctx context.Context, out *stream) error {
-	where := b.start(b.cmd.Program.file)
+	where := b.cmd.Program.where
 	out.statement(where)
 	env := expand.FuncEnviron(func(name string) string { return variable(b.cmd.Env, name) })
 	exit, err := b.find(ctx, env, process{

@@ -17,6 +17,7 @@ type Program struct {
 	calls  map[int]simpleCommand // by offset
 	jobs   bool                  // it leaves jobs in the background
 	plain  []string              // the words, if it is a single call that needs no shell
+	where  Stretch               // of the first statement
 }
 
 // simpleCommand is a simple command of a script.
@@ -52,7 +53,11 @@ func Parse(script string) (*Program, []Problem) {
 	}
 	p := &Program{script: script, file: file, calls: map[int]simpleCommand{}}
 	p.noteCalls()
-	p.plain = plainWords(file)
+	p.where = p.span(file)
+	if p.plain = plainWords(file); p.plain != nil {
+		p.file, p.calls = nil, nil // not needed any more
+		return p, nil
+	}
 	rewrite(file)
 	guardNumbers(file)
 	return p, nil
