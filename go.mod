@@ -6,6 +6,7 @@ require (
 	github.com/agnivade/levenshtein v1.2.2
 	github.com/creack/pty v1.1.24
 	github.com/fatih/color v1.19.0
+	github.com/joho/godotenv v1.5.1
 	github.com/mattn/go-runewidth v0.0.31
 	github.com/pelletier/go-toml/v2 v2.4.3
 	github.com/spf13/cobra v1.10.2

@@ -35,6 +35,7 @@ var homes = map[string][]string{
 	"github.com/spf13/pflag":          {"internal/cli"},
 	"github.com/pelletier/go-toml":    {"internal/project"},
 	"github.com/agnivade/levenshtein": {"internal/project"},
+	"github.com/joho/godotenv":        {"internal/project"},
 	"mvdan.cc/sh/v3/interp":           {"internal/shell"},
 	"mvdan.cc/sh/v3/syntax":           {"internal/shell", "internal/project"},
 	"mvdan.cc/sh/v3/expand":           {"internal/shell", "internal/project"},

@@ -157,6 +157,7 @@ func TestTheDemo(t *testing.T) {
 		assert.Contains(t, s.read("my almanac/out/checksums.txt"), name)
 	}
 	assert.Contains(t, s.read("my almanac/out/index.html"), "Kestrel Quay")
+	assert.Contains(t, s.read("my almanac/out/index.html"), "by Merrow harbour office.")
 	assert.Contains(t, r.stdout, "merrow: 738 good readings, 6 dropped")
 	assert.Regexp(t, `(?s)ran +clean-readings.*ran +find-tides.*ran +write-pages.*ran +archive`, r.stdout)
 	assert.Regexp(t, `8 ran in .*What to try next:`, strings.ReplaceAll(r.stderr, "\n", " "))
@@ -313,7 +314,7 @@ func TestWrongUse(t *testing.T) {
 	}{
 		{[]string{"pgae"}, 2, "tugline: there is no task \"pgae\"\n  did you mean \"page\"?\n"},
 		{[]string{"zzz"}, 2, "tugline: there is no task \"zzz\"\n  tugline list shows the tasks\n"},
-		{[]string{"page", "--nope"}, 2, "tugline: neither task \"page\" nor Tugline has an option --nope\n  Tugline has --jobs --output --set --folder --file --quiet --verbose --color --help\n"},
+		{[]string{"page", "--nope"}, 2, "tugline: neither task \"page\" nor Tugline has an option --nope\n  Tugline has --jobs --output --set --env-file --folder --file --quiet --verbose --color --help\n"},
 		{[]string{"page", "-j", "0"}, 2, "tugline: --jobs must be at least 1, not 0\n"},
 		{[]string{"page", "--output", "x"}, 2, "tugline: --output must be auto, lines, blocks or direct, not \"x\"\n"},
 		{[]string{"page", "--color", "x"}, 2, "tugline: --color must be auto, always or never, not \"x\"\n"},

@@ -8,7 +8,7 @@ END {
     print "<!doctype html><html lang=\"en\"><meta charset=\"utf-8\">"
     printf "<title>Harbour almanac %s</title>\n", edition
     print "<link rel=\"stylesheet\" href=\"almanac.css\">"
-    printf "<header><h1>Harbour almanac</h1><p>Tides of five harbours, edition %s.</p></header><main class=\"cards\">\n", edition
+    printf "<header><h1>Harbour almanac</h1><p>Tides of five harbours, edition %s, by %s.</p></header><main class=\"cards\">\n", edition, ENVIRON["PUBLISHER"]
     for (i = 1; i <= n; i++) {
         p = order[i]
         printf "<a class=\"card\" href=\"%s.html\"><h2>%s</h2><p>%s.</p><img src=\"%s.svg\" alt=\"\">", p, name[p], about[p], p

@@ -103,7 +103,11 @@ func (a *app) examine(p *project.Project, fileOnly bool) error {
 			calls = append(calls, project.Call{Text: t.Name, Name: t.Name})
 		}
 	}
-	_, err = plan.New(p, plan.Request{Calls: calls, Env: a.env.Vars, From: a.env.Folder, OS: runtime.GOOS, Arch: runtime.GOARCH})
+	files, err := a.envFiles(p, nil)
+	if err != nil && !(fileOnly && errors.As(err, &missing)) {
+		return err
+	}
+	_, err = plan.New(p, plan.Request{Calls: calls, Env: a.env.Vars, Files: files, From: a.env.Folder, OS: runtime.GOOS, Arch: runtime.GOARCH})
 	return err
 }
 

@@ -29,30 +29,44 @@ type runOptions struct {
 	jobs   int
 	output string
 	set    []string
+	files  []string // --env-file
 }
 
 func (o *runOptions) add(flags *pflag.FlagSet) {
 	flags.SortFlags = false
 	flags.IntVarP(&o.jobs, "jobs", "j", 0, "run at most `N` tasks at once; without it, as many as there are processors")
 	flags.StringVar(&o.output, "output", "auto", "show what tasks print in this `MODE`: auto, lines, blocks or direct")
+	o.addVariables(flags)
+}
+
+// addVariables adds the options that set variables.
+func (o *runOptions) addVariables(flags *pflag.FlagSet) {
 	flags.StringArrayVar(&o.set, "set", nil, "set a variable, `NAME=VALUE`; stronger than the project file; may be repeated")
+	flags.StringArrayVar(&o.files, "env-file", nil, "read variables from `FILE`, stronger than the env files of the project; may be repeated")
 }
 
 func (o *runOptions) check(flags *pflag.FlagSet) error {
 	if flags.Changed("jobs") && o.jobs < 1 {
 		return &usageError{msg: fmt.Sprintf("--jobs must be at least 1, not %d", o.jobs)}
 	}
-	for _, pair := range o.set {
-		name, _, ok := strings.Cut(pair, "=")
-		if !ok || !project.ValidVariable(name) {
-			return &usageError{msg: fmt.Sprintf("--set takes NAME=VALUE, not %q", pair)}
-		}
+	if err := o.checkVariables(); err != nil {
+		return err
 	}
 	switch output.Mode(o.output) {
 	case "auto", output.Lines, output.Blocks, output.Direct:
 		return nil
 	}
 	return &usageError{msg: fmt.Sprintf("--output must be auto, lines, blocks or direct, not %q", o.output)}
+}
+
+func (o *runOptions) checkVariables() error {
+	for _, pair := range o.set {
+		name, _, ok := strings.Cut(pair, "=")
+		if !ok || !project.ValidVariable(name) {
+			return &usageError{msg: fmt.Sprintf("--set takes NAME=VALUE, not %q", pair)}
+		}
+	}
+	return nil
 }
 
 func (a *app) runCommand() *cobra.Command {
@@ -93,9 +107,13 @@ func (a *app) runCalls(ctx context.Context, p *project.Project, calls []project.
 	if jobs == 0 {
 		jobs = runtime.NumCPU()
 	}
+	files, err := a.envFiles(p, options.files)
+	if err != nil {
+		return err
+	}
 	run := newRunName()
 	pl, err := plan.New(p, plan.Request{
-		Calls: calls, Env: a.env.Vars, Set: options.set, From: a.env.Folder, Jobs: jobs, Run: run, OS: runtime.GOOS, Arch: runtime.GOARCH,
+		Calls: calls, Env: a.env.Vars, Set: options.set, Files: files, From: a.env.Folder, Jobs: jobs, Run: run, OS: runtime.GOOS, Arch: runtime.GOARCH,
 	})
 	if err != nil {
 		return err

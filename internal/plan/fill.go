@@ -38,10 +38,10 @@ func (b *builder) folder(t *project.Task, sc *scope) string {
 // its own name, which is then the next weaker one.
 type scope struct {
 	layers   [][]project.Var
-	caller   map[string]string
-	fixed    []string // set by Tugline itself, stronger than all
-	rest     []string // the words behind --, for "$@" in calls
-	below    *scope   // the same without the first layer; nil for the project's
+	caller   map[string]string // the caller's environment, and below it the env files
+	fixed    []string          // set by Tugline itself, stronger than all
+	rest     []string          // the words behind --, for "$@" in calls
+	below    *scope            // the same without the first layer; nil for the project's
 	resolved bool
 	overlaid bool // values has only what the first layer sets
 	values   map[string]string
@@ -58,6 +58,12 @@ type reference struct {
 
 func newScope(p *project.Project, req Request) *scope {
 	caller := make(map[string]string, len(req.Env))
+	for _, file := range req.Files {
+		for _, pair := range file.Pairs {
+			name, value, _ := strings.Cut(pair, "=")
+			caller[name] = value
+		}
+	}
 	for _, pair := range req.Env {
 		if name, value, ok := strings.Cut(pair, "="); ok && name != "" {
 			caller[name] = value
@@ -196,7 +202,7 @@ func (sc *scope) sets(name string) bool {
 func (sc *scope) from(layer int, name string) (string, bool) {
 	for ; layer < len(sc.layers); layer++ {
 		for _, v := range sc.layers[layer] {
-			if v.Name == name {
+			if _, outside := sc.caller[name]; v.Name == name && !(v.Default && outside) {
 				return sc.expand(v, layer), true
 			}
 		}

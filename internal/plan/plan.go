@@ -11,14 +11,15 @@ import (
 
 // Request is what a user asks for.
 type Request struct {
-	Calls []project.Call // in the order they are to run
-	Env   []string       // the caller's environment, as NAME=value
-	Set   []string       // stronger than what the file sets, as NAME=value
-	From  string         // absolute: the folder the user stands in
-	Jobs  int            // steps at once, shown to the tasks as TUGLINE_JOBS
-	Run   string         // what the run is called, shown to the tasks as TUGLINE_RUN
-	OS    string         // as Go names it
-	Arch  string         // as Go names it
+	Calls []project.Call     // in the order they are to run
+	Env   []string           // the caller's environment, as NAME=value
+	Set   []string           // stronger than what the file sets, as NAME=value
+	Files []project.Settings // env files, weaker than Env; the later ones are stronger
+	From  string             // absolute: the folder the user stands in
+	Jobs  int                // steps at once, shown to the tasks as TUGLINE_JOBS
+	Run   string             // what the run is called, shown to the tasks as TUGLINE_RUN
+	OS    string             // as Go names it
+	Arch  string             // as Go names it
 }
 
 // Plan is an ordered set of steps. Every step stands behind all it waits for.

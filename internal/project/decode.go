@@ -219,12 +219,57 @@ func (d *decoder) env(e *entry) []Var {
 			d.report(ve.span, "", "%q is set by Tugline itself", ve.key)
 			continue
 		}
-		if !d.is(ve.key, ve.val, kindText) {
+		v := Var{Name: ve.key, Span: ve.span}
+		if ve.val.kind == kindTable {
+			d.longVar(&v, ve)
+		} else if !d.is(ve.key, ve.val, kindText) {
 			continue
+		} else {
+			v.Value = d.template(ve)
 		}
-		out = append(out, Var{Name: ve.key, Span: ve.span, Value: d.template(ve)})
+		out = append(out, v)
 	}
 	return out
+}
+
+// longVar reads a variable in its long form.
+func (d *decoder) longVar(v *Var, e *entry) {
+	t := e.val.table
+	decodeTable(d, t, varKeys, v, "key of a variable")
+	switch {
+	case t.get("value") != nil && t.get("default") != nil:
+		d.report(t.get("default").span, "", "%q has a value already", v.Name)
+	case t.get("value") == nil && t.get("default") == nil && !d.broken:
+		d.report(e.span, `give it "value" or "default"`, "%q has no value", v.Name)
+	}
+}
+
+func (d *decoder) envFiles(e *entry) []EnvFile {
+	if !d.is(e.key, e.val, kindList) {
+		return nil
+	}
+	var out []EnvFile
+	for _, item := range e.val.items {
+		f := EnvFile{Path: Text{item.text, item.span}}
+		switch {
+		case item.kind == kindTable:
+			decodeTable(d, item.table, envFileKeys, &f, "key of an env file")
+		case item.kind != kindText:
+			d.report(item.span, "", "%q must hold strings or tables, not %s", e.key, item.kind)
+			continue
+		}
+		if f.Path.Value == "" {
+			d.report(item.span, "", "%q names no file", e.key)
+		}
+		out = append(out, f)
+	}
+	return out
+}
+
+// envFileKeys are the keys of an env file in its long form.
+var envFileKeys = []key[*EnvFile]{
+	{"file", formText, "The path, relative to the folder of the project file.", func(d *decoder, f *EnvFile, e *entry) { f.Path = d.text(e) }},
+	{"required", formBool, "It must be there.", func(d *decoder, f *EnvFile, e *entry) { f.Required = d.yes(e) }},
 }
 
 // ValidVariable reports whether a variable may be called name.

@@ -30,6 +30,9 @@ var topKeys = []key[*Project]{
 	{"env", formEnv, "Variables for every task.", func(d *decoder, p *Project, e *entry) {
 		p.Env = d.env(e)
 	}},
+	{"env_files", formEnvFiles, "Env files, such as `.env`, weaker than the caller's environment; a later one is stronger. `{ file, required }` is the long form.", func(d *decoder, p *Project, e *entry) {
+		p.EnvFiles = d.envFiles(e)
+	}},
 	{"task", formTasks, "The tasks, by name.", (*decoder).tasks},
 }
 
@@ -77,6 +80,18 @@ var systemKeys = []key[*[]Text]{
 	}},
 }
 
+// varKeys are the keys of a variable in its long form.
+var varKeys = []key[*Var]{
+	{"value", formText, "The value; what stands for it in the short form.", func(d *decoder, v *Var, e *entry) {
+		v.Value = d.template(e)
+	}},
+	{"default", formText, "The value unless the caller or an env file sets the variable.", func(d *decoder, v *Var, e *entry) {
+		v.Value, v.Default = d.template(e), true
+	}},
+	{"about", formText, "What it is for.", func(d *decoder, v *Var, e *entry) { v.About = d.text(e).Value }},
+	{"example", formText, "A value to show in a sample env file.", func(d *decoder, v *Var, e *entry) { v.Example = d.text(e).Value }},
+}
+
 // names returns the names of keys, in their order.
 func names[T any](keys []key[T]) []string {
 	out := make([]string, len(keys))
@@ -99,6 +114,9 @@ func TaskKeys() []KeyDoc { return docs(taskKeys) }
 
 // ArgKeys returns the keys of an argument, in the order of the reference.
 func ArgKeys() []KeyDoc { return docs(argKeys) }
+
+// VarKeys returns the keys of a variable, in the order of the reference.
+func VarKeys() []KeyDoc { return docs(varKeys) }
 
 func docs[T any](keys []key[T]) []KeyDoc {
 	out := make([]KeyDoc, len(keys))

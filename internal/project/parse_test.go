@@ -132,7 +132,7 @@ func TestParseReportsAllThatIsWrong(t *testing.T) {
 		{"an env value that is no text", "[env]\nPORT = 80\n[task.a]\nrun='x'\nenv = { X = [ 'a', # why\n 'b' ], Y = {}, }\n", []string{
 			`2:8+2 "PORT" must be a string, not a whole number (put it in quotes: "80")`,
 			`5:13+12 "X" must be a string, not a list`,
-			`6:13+2 "Y" must be a string, not a table`,
+			`6:9+1 "Y" has no value (give it "value" or "default")`,
 		}},
 		{"names", "[env]\n1A = 'x'\nTUGLINE_X = 'x'\n[task.'-a']\nrun = 'x'\n[task.\"a b\"]\nrun = 'x'\n[task.größe]\nrun = 'x'\n[task.ok]\nrun='x'\naliases=['a/b']", []string{
 			`2:1+2 the variable name "1A" is not allowed (names have letters, digits and _, and do not begin with a digit)`,
@@ -204,6 +204,15 @@ func TestParseReportsAllThatIsWrong(t *testing.T) {
 			`2:189+1 --copies of task "b" must be a whole number, not "x"`,
 			`2:198+5 --loud of task "b" must be true, false or empty, not "maybe"`,
 			`2:177+27 task "b" needs --channel`,
+		}},
+		{"variables in their long form, and env files", "env_files = ['', 3, { file = 'x', needed = true }]\n[env]\nA = { value = 'x', default = 'y' }\nB = { about = 'x' }\nC = { default = 3, vlaue = 'x' }\n[task.a]\nrun = 'x'\n", []string{
+			`1:14+2 "env_files" names no file`,
+			`1:18+1 "env_files" must hold strings or tables, not a whole number`,
+			`1:35+6 unknown key of an env file "needed"`,
+			`3:20+7 "A" has a value already`,
+			`4:1+1 "B" has no value (give it "value" or "default")`,
+			`5:17+1 "default" must be a string, not a whole number (put it in quotes: "3")`,
+			`5:20+5 unknown key of a variable "vlaue" (did you mean "value"?)`,
 		}},
 		{"systems", "[task.a]\nos.linxu.run = 'x'\nos.unix.rnu = 'x'\nos.windows = 'x'\n", []string{
 			`2:4+5 unknown system "linxu" (did you mean "linux"?)`,
@@ -470,4 +479,21 @@ func TestSchemaKnowsEveryKey(t *testing.T) {
 		assert.NotEmpty(t, k.Holds)
 	}
 	assert.Len(t, schema["properties"], len(TopKeys()))
+}
+
+func TestParseEnvFile(t *testing.T) {
+	s, err := ParseEnvFile(".env", []byte("\uFEFF# comment\r\nA=1\r\nexport B='two words' # why\nC=\"x\\ny\"\nD=\n"))
+	require.NoError(t, err)
+	assert.Equal(t, []string{"A=1", "B=two words", "C=x\ny", "D="}, s.Pairs)
+	for text, want := range map[string]string{
+		"A=1\nno value here\nB=2\n": ".env:2: this is no NAME=value",
+		"A=1\nB=\"x\nC=3\n":         ".env:2: a quote is not closed",
+		"A=1\nwhat":                 ".env:2: this is no NAME=value",
+		"1A=2\n":                    `.env: the variable name "1A" is not allowed`,
+		"TUGLINE_RUN=x\n":           `.env: the variable name "TUGLINE_RUN" is not allowed`,
+		"A=1\nB=\xff\n":             ".env:2: the file is not UTF-8 from here on",
+	} {
+		_, err := ParseEnvFile(".env", []byte(text))
+		assert.EqualError(t, err, want, text)
+	}
 }

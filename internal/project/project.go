@@ -7,13 +7,14 @@ import (
 
 // Project is a checked tugline.toml. It does not change once loaded.
 type Project struct {
-	Source  *Source
-	Folder  string // absolute: where the file stands
-	Title   string
-	Default []Call  // what a bare tugline runs; empty: it lists
-	Jobs    int     // tasks at once; 0: the number of processors
-	Env     []Var   // in the order of the file
-	Tasks   []*Task // in the order of the file
+	Source   *Source
+	Folder   string // absolute: where the file stands
+	Title    string
+	Default  []Call    // what a bare tugline runs; empty: it lists
+	Jobs     int       // tasks at once; 0: the number of processors
+	Env      []Var     // in the order of the file
+	EnvFiles []EnvFile // the later ones are stronger
+	Tasks    []*Task   // in the order of the file
 
 	shell  Shell
 	echo   bool
@@ -50,6 +51,16 @@ type Var struct {
 	Span  Span // of the name
 	Value Text // unexpanded
 	Fixed bool // Value is the value: nothing in it expands
+
+	Default bool // Value holds only if neither the caller nor an env file sets the variable
+	About   string
+	Example string // a value to show in a sample env file
+}
+
+// EnvFile is an env file that the project names.
+type EnvFile struct {
+	Path     Text // relative to the folder of the project file; nothing in it expands
+	Required bool // it must be there
 }
 
 // Shell is what runs a script. The zero Shell is the built-in one.

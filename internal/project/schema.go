@@ -16,12 +16,13 @@ const (
 	formArgs
 	formScalar
 	formNumber
+	formEnvFiles
 )
 
 // String returns what f holds, in the words of the reference.
 func (f form) String() string {
 	return [...]string{"text", "text or list", "true or false", "whole number from 1", "call or list of calls",
-		"text or list", "table of texts", "tables", "tables", "tables", "text, number, true or false", "number"}[f]
+		"text or list", "table of texts or tables", "tables", "tables", "tables", "text, number, true or false", "number", "list of texts or tables"}[f]
 }
 
 // object is a piece of a JSON Schema.
@@ -65,7 +66,13 @@ func (f form) schema() object {
 	case formShell:
 		return object{"anyOf": []any{text, object{"type": "array", "items": text, "minItems": 1}}}
 	case formEnv:
-		return object{"type": "object", "additionalProperties": false, "patternProperties": object{varNamePattern: text}}
+		return object{"type": "object", "additionalProperties": false, "patternProperties": object{varNamePattern: object{"anyOf": []any{text, tableSchema(varKeys)}}}}
+	case formEnvFiles:
+		long := object{
+			"type": "object", "additionalProperties": false, "required": []any{"file"},
+			"properties": object{"file": text, "required": object{"type": "boolean"}},
+		}
+		return object{"type": "array", "items": object{"anyOf": []any{text, long}}}
 	case formScalar:
 		return object{"type": []any{"string", "number", "boolean"}}
 	case formNumber:

@@ -1,0 +1,75 @@
+//go:build unix
+
+package main
+
+import (
+	"encoding/json"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+const variables = `
+env_files = [".env", "local.env"]
+[env]
+TZ = { value = "UTC", about = "The zone of all times" }
+REGION = { default = "north", about = "Which coast\nor all of them", example = "south coast" }
+URL = "http://localhost:$PORT/$REGION"
+PORT = { default = "80" }
+[task.show]
+args.day = { default = "1" }
+env = { PORT = "9$PORT" }
+run = 'echo "$TZ|$REGION|$URL|$PORT|$FROM_FILE|$day"'
+`
+
+func TestVariablesTakeTheStrongestValue(t *testing.T) {
+	s := tell(t, variables)
+	s.write(".env", "REGION=file\nFROM_FILE='a b'\nTZ=file\n")
+	s.write("local.env", "FROM_FILE=local\nPORT=81\n")
+	s.write("more.env", "FROM_FILE=more\n")
+	assert.Equal(t, "UTC|file|http://localhost:981/file|981|local|1\n", s.tugline("-q", "show").stdout)
+	assert.Equal(t, "UTC|file|http://localhost:981/file|981|more|1\n", s.tugline("-q", "show", "--env-file", "more.env").stdout)
+	s.env = append(s.env, "REGION=caller", "TZ=caller", "FROM_FILE=caller")
+	assert.Equal(t, "UTC|caller|http://localhost:981/caller|981|caller|1\n", s.tugline("-q", "show").stdout)
+	assert.Equal(t, "set|caller|http://localhost:7/caller|7|caller|2\n", s.tugline("-q", "--set", "TZ=set", "--set=PORT=7", "show", "--day", "2").stdout)
+}
+
+func TestEnvTellsWhereValuesComeFrom(t *testing.T) {
+	s := tell(t, variables)
+	s.write(".env", "REGION=file\nFROM_FILE='a b'\n")
+	s.env = append(s.env, "TZ=caller")
+	assert.Equal(t, `FROM_FILE  a b                        .env
+PORT       980                        task, tugline.toml:10:9
+           hides 80, default, tugline.toml:7:1
+REGION     file                       .env
+           hides north, default, tugline.toml:5:1
+TZ         UTC                        project, tugline.toml:4:1
+           hides caller, your environment
+URL        http://localhost:980/file  project, tugline.toml:6:1
+day        1                          argument
+`, s.tugline("env", "show").stdout)
+	assert.Contains(t, s.tugline("env", "--set", "TZ=x").stdout, "TZ         x                         --set\n           hides UTC, project, tugline.toml:4:1\n")
+
+	var got struct{ Variables []map[string]any }
+	require.NoError(t, json.Unmarshal([]byte(s.tugline("env", "--json").stdout), &got))
+	assert.Equal(t, map[string]any{
+		"name": "TZ", "value": "UTC", "about": "The zone of all times",
+		"from":  map[string]any{"kind": "project", "file": "tugline.toml", "line": 4.0, "value": "UTC"},
+		"hides": []any{map[string]any{"kind": "caller", "file": nil, "line": nil, "value": "caller"}},
+	}, got.Variables[3])
+
+	assert.Equal(t, "# Which coast\n# or all of them\nREGION=\"south coast\"\nPORT=80\n", s.tugline("env", "--example").stdout)
+	assert.Equal(t, 2, s.tugline("env", "nope").code)
+}
+
+func TestEnvFilesThatCannotBeUsed(t *testing.T) {
+	s := tell(t, "env_files = [{ file = 'ci.env', required = true }]\ntask.a.run = 'x'\n")
+	r := s.tugline("a")
+	assert.Equal(t, 3, r.code)
+	assert.Contains(t, r.stderr, "tugline.toml:1:23: the env file \"ci.env\" is not there\n")
+	s.write("ci.env", "A=1\nwhat is this\n")
+	assert.Equal(t, result{2, "", "tugline: ci.env:2: this is no NAME=value\n"}, s.tugline("a"))
+	s.write("ci.env", "A=1\n")
+	assert.Equal(t, result{2, "", "tugline: the env file \"no.env\" is not there\n"}, s.tugline("a", "--env-file", "no.env"))
+}

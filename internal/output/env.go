@@ -1,0 +1,129 @@
+package output
+
+import (
+	"fmt"
+	"io"
+	"strings"
+
+	"github.com/mattn/go-runewidth"
+
+	"tugline/internal/plan"
+	"tugline/internal/project"
+)
+
+// Variables writes each variable with its value and where that comes from,
+// and below it what it hides.
+func Variables(w io.Writer, vars []plan.Variable, st Style) error {
+	var b strings.Builder
+	names, values := 0, 0
+	for _, v := range vars {
+		names = max(names, min(maxName, runewidth.StringWidth(v.Name)))
+		values = max(values, min(maxName, runewidth.StringWidth(shownValue(v.Value))))
+	}
+	for _, v := range vars {
+		fmt.Fprintf(&b, "%s  %s  %s\n", st.bold(pad(v.Name, names)), pad(shownValue(v.Value), values), st.faint(originText(v.From)))
+		for _, o := range v.Hides {
+			b.WriteString(st.faint(fmt.Sprintf("%s  hides %s, %s", pad("", names), shownValue(o.Value), originText(o))) + "\n")
+		}
+	}
+	if len(vars) == 0 {
+		b.WriteString("No variables.\n")
+	}
+	_, err := io.WriteString(w, b.String())
+	return err
+}
+
+// shownValue returns a value on one line; an empty one can be seen.
+func shownValue(value string) string {
+	if value == "" {
+		return `""`
+	}
+	return printable(strings.ReplaceAll(value, "\n", "⏎"))
+}
+
+func originText(o plan.Origin) string {
+	switch {
+	case o.Kind == "":
+		return "not given"
+	case o.Kind == "set":
+		return "--set"
+	case o.File != "":
+		return o.File
+	case o.Kind == "caller":
+		return "your environment"
+	case o.Span.IsZero():
+		return o.Kind
+	}
+	return o.Kind + ", " + o.Span.String()
+}
+
+// jsonOrigin is an origin as JSON.
+type jsonOrigin struct {
+	Kind  *string `json:"kind"`
+	File  *string `json:"file"`
+	Line  *int    `json:"line"`
+	Value string  `json:"value"`
+}
+
+func originJSON(o plan.Origin) jsonOrigin {
+	out := jsonOrigin{Value: o.Value}
+	if o.Kind != "" {
+		out.Kind = &o.Kind
+	}
+	if o.File != "" {
+		out.File = &o.File
+	}
+	if !o.Span.IsZero() {
+		line, _ := o.Span.Position()
+		out.File, out.Line = &o.Span.Source.Name, &line
+	}
+	return out
+}
+
+// VariablesJSON writes the variables as one JSON object.
+func VariablesJSON(w io.Writer, vars []plan.Variable) error {
+	type variable struct {
+		Name  string       `json:"name"`
+		Value string       `json:"value"`
+		About string       `json:"about"`
+		From  jsonOrigin   `json:"from"`
+		Hides []jsonOrigin `json:"hides"`
+	}
+	list := make([]variable, 0, len(vars))
+	for _, v := range vars {
+		out := variable{Name: v.Name, Value: v.Value, About: v.About, From: originJSON(v.From), Hides: []jsonOrigin{}}
+		for _, o := range v.Hides {
+			out.Hides = append(out.Hides, originJSON(o))
+		}
+		list = append(list, out)
+	}
+	return JSON(w, map[string]any{"variables": list})
+}
+
+// SampleEnvFile returns the text of an env file with the variables of p that
+// one can set, each behind its about text.
+func SampleEnvFile(p *project.Project) string {
+	var b strings.Builder
+	for _, v := range p.Env {
+		if !v.Default && v.Example == "" {
+			continue // fixed: an env file is weaker
+		}
+		for line := range strings.Lines(v.About) {
+			b.WriteString("# " + strings.TrimSuffix(line, "\n") + "\n")
+		}
+		example := v.Example
+		if example == "" && !strings.Contains(v.Value.Value, "$") {
+			example = v.Value.Value
+		}
+		fmt.Fprintf(&b, "%s=%s\n", v.Name, quoteSetting(example))
+	}
+	return b.String()
+}
+
+// quoteSetting quotes a value of an env file, if need be.
+func quoteSetting(value string) string {
+	if strings.ContainsAny(value, " \t\n\"'#$\\`") {
+		return `"` + strings.NewReplacer(`\`, `\\`, `"`, `\"`, "\n", `\n`, "$", `\$`, "`", "\\`").Replace(value) + `"`
+	}
+	return value
+}

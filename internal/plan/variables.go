@@ -1,0 +1,158 @@
+package plan
+
+import (
+	"slices"
+	"strings"
+
+	"tugline/internal/project"
+)
+
+// Variable is one variable as a task sees it.
+type Variable struct {
+	Name  string
+	Value string
+	About string
+	From  Origin   // where the value comes from
+	Hides []Origin // weaker values, the strongest first
+}
+
+// Origin is a place that gives a variable a value.
+type Origin struct {
+	Kind  string       // argument, set, task, project, caller, env file or default
+	Span  project.Span // in a project file; zero elsewhere
+	File  string       // of an env file
+	Value string       // what it gives, filled in
+}
+
+// Variables returns the variables that t and the project declare and those
+// that --set and the env files bring in, sorted by name. Without t, they are
+// those of a task that declares none. An argument without a default is empty.
+func Variables(p *project.Project, req Request, t *project.Task) ([]Variable, error) {
+	b := &builder{plan: &Plan{Project: p}, base: newScope(p, req), os: req.OS}
+	sc := b.base
+	b.found = append(b.found, sc.resolve()...)
+	if t != nil {
+		sc = b.scopeOf(t, b.values(t, project.Call{Name: t.Name}, b.base))
+	}
+	if len(b.found) > 0 {
+		b.found.Sort()
+		return nil, b.found
+	}
+	var vars []Variable
+	for _, name := range declaredNames(p, req, t) {
+		v := Variable{Name: name}
+		for _, o := range sc.origins(name, t, req) {
+			if v.From.Kind == "" {
+				v.From, v.Value = o, o.Value
+			} else {
+				v.Hides = append(v.Hides, o)
+			}
+		}
+		v.About = about(p, t, name)
+		vars = append(vars, v)
+	}
+	return vars, nil
+}
+
+func declaredNames(p *project.Project, req Request, t *project.Task) []string {
+	var names []string
+	if t != nil {
+		for _, a := range t.Args {
+			if !a.Rest {
+				names = append(names, a.Variable())
+			}
+		}
+		for _, v := range t.Env {
+			names = append(names, v.Name)
+		}
+	}
+	for _, v := range p.Env {
+		names = append(names, v.Name)
+	}
+	for _, pairs := range append(fileNames(req.Files), req.Set) {
+		for _, pair := range pairs {
+			name, _, _ := strings.Cut(pair, "=")
+			names = append(names, name)
+		}
+	}
+	slices.Sort(names)
+	return slices.Compact(names)
+}
+
+func fileNames(files []project.Settings) [][]string {
+	pairs := make([][]string, len(files))
+	for i, f := range files {
+		pairs[i] = f.Pairs
+	}
+	return pairs
+}
+
+// origins returns all that gives the variable called name a value, the
+// strongest first.
+func (sc *scope) origins(name string, t *project.Task, req Request) []Origin {
+	var found, defaults []Origin
+	for i, layer := range sc.layers {
+		for _, v := range layer {
+			if v.Name != name {
+				continue
+			}
+			o := Origin{Kind: kindOf(v, i, t), Span: v.Span, Value: sc.expand(v, i)}
+			if v.Default {
+				o.Kind = "default"
+				defaults = append(defaults, o)
+			} else {
+				found = append(found, o)
+			}
+		}
+	}
+	found = append(found, lookup(req.Env, name, Origin{Kind: "caller"})...)
+	for _, f := range slices.Backward(req.Files) {
+		found = append(found, lookup(f.Pairs, name, Origin{Kind: "env file", File: f.Name})...)
+	}
+	return append(found, defaults...)
+}
+
+// kindOf tells what a variable of a layer is: the first holds the arguments,
+// what was set for the run, and the env of the task.
+func kindOf(v project.Var, layer int, t *project.Task) string {
+	switch {
+	case layer > 0:
+		return "project"
+	case !v.Fixed:
+		return "task"
+	case t != nil && slices.ContainsFunc(t.Args, func(a *project.Arg) bool { return a.Variable() == v.Name }):
+		return "argument"
+	}
+	return "set"
+}
+
+func lookup(pairs []string, name string, o Origin) []Origin {
+	for _, pair := range slices.Backward(pairs) {
+		if value, ok := strings.CutPrefix(pair, name+"="); ok {
+			o.Value = value
+			return []Origin{o}
+		}
+	}
+	return nil
+}
+
+func about(p *project.Project, t *project.Task, name string) string {
+	if t != nil {
+		for _, a := range t.Args {
+			if a.Variable() == name {
+				return a.About
+			}
+		}
+		for _, v := range t.Env {
+			if v.Name == name && v.About != "" {
+				return v.About
+			}
+		}
+	}
+	for _, v := range p.Env {
+		if v.Name == name {
+			return v.About
+		}
+	}
+	return ""
+}

@@ -1,0 +1,65 @@
+package project
+
+import (
+	"bytes"
+	"errors"
+	"fmt"
+	"regexp"
+	"sort"
+
+	"github.com/joho/godotenv"
+)
+
+// Settings are the variables of an env file.
+type Settings struct {
+	Name  string   // of the file, as it is shown to the user
+	Pairs []string // NAME=value, sorted
+}
+
+// ParseEnvFile reads the text of an env file: NAME=value lines with the common
+// quoting, comments, and an optional export before the name.
+func ParseEnvFile(name string, text []byte) (Settings, error) {
+	text = append(bytes.TrimRight(normalize(text), "\n"), '\n') // the library misreads a last line without its end
+	if at := invalidUTF8(text); at >= 0 {
+		return Settings{}, fmt.Errorf("%s:%d: the file is not UTF-8 from here on", name, 1+bytes.Count(text[:at], []byte("\n")))
+	}
+	vars, err := godotenv.UnmarshalBytes(text)
+	if err != nil {
+		return Settings{}, envFileError(name, text)
+	}
+	s := Settings{Name: name}
+	for key, value := range vars {
+		if !ValidVariable(key) {
+			return Settings{}, fmt.Errorf("%s: the variable name %q is not allowed", name, key)
+		}
+		s.Pairs = append(s.Pairs, key+"="+value)
+	}
+	sort.Strings(s.Pairs)
+	return s, nil
+}
+
+// envFileError finds the first line up to which the file cannot be read: the
+// library tells no line.
+func envFileError(name string, text []byte) error {
+	line := 0
+	for end := 0; end < len(text); {
+		next := bytes.IndexByte(text[end:], '\n')
+		if next < 0 {
+			break
+		}
+		end += next + 1
+		line++
+		if _, err := godotenv.UnmarshalBytes(text[:end]); err != nil && !openQuote.Match(text[:end]) {
+			return fmt.Errorf("%s:%d: %w", name, line, errEnvLine)
+		}
+	}
+	if open := openQuote.FindIndex(text); open != nil {
+		return fmt.Errorf("%s:%d: a quote is not closed", name, 1+bytes.Count(text[:open[0]], []byte("\n")))
+	}
+	return fmt.Errorf("%s:%d: %w", name, line+1, errEnvLine)
+}
+
+// openQuote matches a text whose last value may go on in the next line.
+var openQuote = regexp.MustCompile(`(?s)=\s*("[^"]*|'[^']*)$`)
+
+var errEnvLine = errors.New("this is no NAME=value")
