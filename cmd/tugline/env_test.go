@@ -4,6 +4,7 @@ package main
 
 import (
 	"encoding/json"
+	"os"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -72,4 +73,68 @@ func TestEnvFilesThatCannotBeUsed(t *testing.T) {
 	assert.Equal(t, result{2, "", "tugline: ci.env:2: this is no NAME=value\n"}, s.tugline("a"))
 	s.write("ci.env", "A=1\n")
 	assert.Equal(t, result{2, "", "tugline: the env file \"no.env\" is not there\n"}, s.tugline("a", "--env-file", "no.env"))
+}
+
+func TestComputedAndRequiredVariables(t *testing.T) {
+	s := tell(t, `
+[env]
+VERSION = { file = "VERSION" }
+STAMP = { run = "echo once >>runs; printf '%s\\n' \"$VERSION-$TZ\" \"\"" }
+TITLE = "Almanac $STAMP"
+TZ = "UTC"
+BAD = { run = "echo first >&2; echo why >&2; exit 4" }
+GONE = { file = "nowhere/$TZ" }
+KEY = { required = true, about = "Key for the courier", example = "k-123" }
+ADDRESS = "courier/$KEY"
+[task.plain]
+run = 'echo "$TZ"'
+[task.python]
+shell = ["python3"]
+run = "import os; print(os.environ['TITLE'])"
+[task.stamp]
+run = 'echo "$TITLE"'
+[task.own]
+env = { STAMP = { run = "echo own" }, LINE = "<$STAMP>" }
+run = 'echo "$LINE"'
+[task.bad]
+run = 'echo "$BAD"'
+[task.gone]
+run = 'echo "$GONE"'
+[task.send]
+run = 'echo "$ADDRESS"'
+[task.sends]
+needs = ["send", "send-too"]
+[task.send-too]
+env = { URGENT = { required = true } }
+run = 'echo "$KEY"'
+`)
+	s.write("VERSION", " 1.2\n\n")
+	runs := func() string {
+		text, _ := os.ReadFile(s.dir + "/runs") // not there: none
+		return string(text)
+	}
+	assert.Equal(t, "UTC\n", s.tugline("-q", "plain").stdout)
+	assert.Equal(t, "", runs(), "nobody referred to it")
+	r := s.tugline("-q", "-j1", "stamp", "python", "own")
+	assert.Regexp(t, `(?s)Almanac 1\.2-UTC.*Almanac 1\.2-UTC.*<own>`, r.stdout)
+	assert.Equal(t, "once\n", runs(), "once a run")
+
+	r = s.tugline("bad", "gone")
+	assert.Equal(t, 2, r.code)
+	assert.Contains(t, r.stderr, `tugline.toml:7:15: the variable "BAD" cannot be computed: exit code 4: why`)
+	assert.Contains(t, r.stderr, `tugline.toml:8:17: the variable "GONE" cannot be computed: reading nowhere/UTC: no such file or directory`)
+
+	r = s.tugline("sends")
+	assert.Equal(t, 3, r.code)
+	assert.Equal(t, `tugline.toml:9:1: the variable "KEY" is not set, and task "send" needs it
+    9 | KEY = { required = true, about = "Key for the courier", example = "k-123" }
+      | ^^^ Key for the courier
+tugline.toml:30:9: the variable "URGENT" is not set, and task "send-too" needs it
+   30 | env = { URGENT = { required = true } }
+      |         ^^^^^^
+`, r.stderr)
+	s.env = append(s.env, "KEY=k", "URGENT=1")
+	assert.Regexp(t, `(?s)courier/k.*k`, s.tugline("-q", "sends").stdout)
+	assert.Equal(t, "# Key for the courier\nKEY=k-123\n", s.tugline("env", "--example").stdout)
+	assert.Equal(t, 0, s.tugline("doctor", "--file-only").code)
 }

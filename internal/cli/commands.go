@@ -108,6 +108,10 @@ func (a *app) examine(p *project.Project, fileOnly bool) error {
 		return err
 	}
 	_, err = plan.New(p, plan.Request{Calls: calls, Env: a.env.Vars, Files: files, From: a.env.Folder, OS: runtime.GOOS, Arch: runtime.GOARCH})
+	var required *plan.RequiredError
+	if fileOnly && errors.As(err, &required) {
+		return nil
+	}
 	return err
 }
 

@@ -1,12 +1,14 @@
 package cli
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"io/fs"
 	"os"
 	"path/filepath"
 	"runtime"
+	"strings"
 
 	"github.com/spf13/cobra"
 
@@ -65,6 +67,26 @@ func (a *app) envFile(path string) (project.Settings, error) {
 	return settings, nil
 }
 
+// compute returns how to find the value of a computed variable of p: a file's
+// text, or what a script prints.
+func (a *app) compute(ctx context.Context, p *project.Project) func(*project.Var, []string, string) (string, error) {
+	return func(v *project.Var, env []string, file string) (string, error) {
+		if v.Run.Value != "" {
+			out, err := engine.Output(ctx, v.Run, env, p.Folder, grace)
+			return strings.TrimRight(out, "\r\n"), err
+		}
+		if !filepath.IsAbs(file) {
+			file = filepath.Join(p.Folder, file)
+		}
+		text, err := os.ReadFile(file)
+		var path *fs.PathError
+		if errors.As(err, &path) {
+			return "", fmt.Errorf("reading %s: %w", a.shown(file), path.Err)
+		}
+		return strings.TrimSpace(string(text)), err
+	}
+}
+
 func (a *app) envCommand() *cobra.Command {
 	var asJSON, example bool
 	options := &runOptions{}
@@ -73,7 +95,7 @@ func (a *app) envCommand() *cobra.Command {
 		Short:             "Show the variables and where each value comes from",
 		Args:              cobra.MaximumNArgs(1),
 		ValidArgsFunction: a.complete,
-		RunE: func(_ *cobra.Command, words []string) error {
+		RunE: func(cmd *cobra.Command, words []string) error {
 			p, err := a.load()
 			if err != nil {
 				return err
@@ -81,7 +103,7 @@ func (a *app) envCommand() *cobra.Command {
 			if example {
 				return a.print(output.SampleEnvFile(p))
 			}
-			vars, err := a.variables(p, words, options)
+			vars, err := a.variables(cmd.Context(), p, words, options)
 			if err != nil {
 				return err
 			}
@@ -100,7 +122,7 @@ func (a *app) envCommand() *cobra.Command {
 
 // variables returns the variables of the task that words name, or those of the
 // project.
-func (a *app) variables(p *project.Project, words []string, options *runOptions) ([]plan.Variable, error) {
+func (a *app) variables(ctx context.Context, p *project.Project, words []string, options *runOptions) ([]plan.Variable, error) {
 	var t *project.Task
 	if len(words) == 1 {
 		if t = p.Task(words[0]); t == nil {
@@ -115,6 +137,6 @@ func (a *app) variables(p *project.Project, words []string, options *runOptions)
 		return nil, err
 	}
 	return plan.Variables(p, plan.Request{
-		Env: a.env.Vars, Set: options.set, Files: files, From: a.env.Folder, OS: runtime.GOOS, Arch: runtime.GOARCH,
+		Env: a.env.Vars, Set: options.set, Files: files, Compute: a.compute(ctx, p), From: a.env.Folder, OS: runtime.GOOS, Arch: runtime.GOARCH,
 	}, t)
 }

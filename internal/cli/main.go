@@ -91,6 +91,7 @@ func exitCode(ctx context.Context, err error) int {
 		noTask      *plan.CallError
 		missing     *engine.MissingError
 		unreadable  *project.ReadError
+		required    *plan.RequiredError
 	)
 	switch {
 	case err == nil:
@@ -99,7 +100,7 @@ func exitCode(ctx context.Context, err error) int {
 		return exitSignal + int(interrupted.Sig)
 	case errors.Is(err, errFailed):
 		return exitFailed
-	case errors.As(err, &missing):
+	case errors.As(err, &missing), errors.As(err, &required):
 		return exitMissing
 	case errors.As(err, &usage), errors.As(err, &wrong), errors.As(err, &noTask), errors.Is(err, project.ErrNotFound):
 		return exitUsage

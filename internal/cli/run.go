@@ -113,7 +113,7 @@ func (a *app) runCalls(ctx context.Context, p *project.Project, calls []project.
 	}
 	run := newRunName()
 	pl, err := plan.New(p, plan.Request{
-		Calls: calls, Env: a.env.Vars, Set: options.set, Files: files, From: a.env.Folder, Jobs: jobs, Run: run, OS: runtime.GOOS, Arch: runtime.GOARCH,
+		Calls: calls, Env: a.env.Vars, Set: options.set, Files: files, Compute: a.compute(ctx, p), From: a.env.Folder, Jobs: jobs, Run: run, OS: runtime.GOOS, Arch: runtime.GOARCH,
 	})
 	if err != nil {
 		return err

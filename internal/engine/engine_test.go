@@ -228,3 +228,24 @@ func TestStatementsAndOutputComeInOrder(t *testing.T) {
 	assert.Equal(t, "tugline.toml:3:10", summary.Failures()[0].Failure.Span.String())
 	assert.Equal(t, "the folder is not there: /no/such", summary.Failures()[0].Reason)
 }
+
+func TestOutputReturnsWhatAScriptPrints(t *testing.T) {
+	for script, want := range map[string]string{
+		"echo one; echo two; echo not this >&2":                "one\ntwo\n",
+		"#!/usr/bin/env -S awk -f\nBEGIN { print \"by awk\" }": "by awk\n",
+		"cat": "",
+	} {
+		out, err := Output(t.Context(), project.Text{Value: script}, os.Environ(), t.TempDir(), time.Second)
+		require.NoError(t, err)
+		assert.Equal(t, want, out)
+	}
+	for script, want := range map[string]string{
+		"echo first >&2; echo last words >&2; exit 3": "exit code 3: last words",
+		"no-such-command":           `there is no command "no-such-command" on the PATH`,
+		"if x":                      "`if <cond>` must be followed by `then`",
+		"#!/no/such/interpreter\nx": `the interpreter "/no/such/interpreter" is not there`,
+	} {
+		_, err := Output(t.Context(), project.Text{Value: script}, os.Environ(), t.TempDir(), time.Second)
+		assert.EqualError(t, err, want)
+	}
+}

@@ -105,8 +105,8 @@ func VariablesJSON(w io.Writer, vars []plan.Variable) error {
 func SampleEnvFile(p *project.Project) string {
 	var b strings.Builder
 	for _, v := range p.Env {
-		if !v.Default && v.Example == "" {
-			continue // fixed: an env file is weaker
+		if !v.Default && !v.Required {
+			continue // an env file is weaker
 		}
 		for line := range strings.Lines(v.About) {
 			b.WriteString("# " + strings.TrimSuffix(line, "\n") + "\n")

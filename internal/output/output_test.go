@@ -283,3 +283,28 @@ func TestDuration(t *testing.T) {
 		assert.Equal(t, want, duration(d))
 	}
 }
+
+// What a sample env file says is what comes out when it is read.
+func TestSampleEnvFileCanBeRead(t *testing.T) {
+	p, err := project.Parse("/x/tugline.toml", "tugline.toml", []byte(`[env]
+FIXED = "x"
+PLAIN = { default = "plain", about = "One\ntwo" }
+QUOTED = { required = true, example = "a 'b' \"c\" # d \\ e" }
+DERIVED = { default = "$PLAIN/x" }
+EMPTY = { required = true }
+`))
+	require.NoError(t, err)
+	sample := SampleEnvFile(p)
+	assert.True(t, strings.HasPrefix(sample, "# One\n# two\nPLAIN=plain\n"))
+	settings, err := project.ParseEnvFile("sample", []byte(sample))
+	require.NoError(t, err)
+	assert.Equal(t, []string{"DERIVED=", "EMPTY=", "PLAIN=plain", `QUOTED=a 'b' "c" # d \ e`}, settings.Pairs)
+}
+
+func TestListAlignsNamesWithTheirArguments(t *testing.T) {
+	p, err := project.Parse("/x/tugline.toml", "tugline.toml", []byte("[task.a]\nabout = 'first'\nargs.port = {}\nargs.day = {}\nrun = 'x'\n[task.'größe_港']\nabout = 'second'\nneeds = ['b', 'c']\n[task.b]\nrun = 'x'\n[task.c]\nrun = 'x'\n"))
+	require.NoError(t, err)
+	var b bytes.Buffer
+	require.NoError(t, List(&b, "", p.Tasks, true, Style{}))
+	assert.Equal(t, "  a --port --day   first\n  größe_港         second\n                   needs b, c\n  b\n  c\n", b.String())
+}

@@ -56,7 +56,7 @@ func (b *builder) values(t *project.Task, c project.Call, caller *scope) argumen
 }
 
 func (b *builder) word(w project.CallWord, caller *scope) string {
-	caller.resolve() // its findings are reported with its own step
+	caller.resolve()
 	value, err := w.Expand(caller.value)
 	if err != nil {
 		b.report(w, err.Error())

@@ -17,7 +17,7 @@ func (b *builder) scopeOf(t *project.Task, args arguments) *scope {
 		sc = sc.with(own, t.Env)
 		sc.rest = args.rest
 	}
-	b.found = append(b.found, sc.resolve()...)
+	sc.resolve()
 	return sc
 }
 
@@ -41,12 +41,12 @@ type scope struct {
 	caller   map[string]string // the caller's environment, and below it the env files
 	fixed    []string          // set by Tugline itself, stronger than all
 	rest     []string          // the words behind --, for "$@" in calls
-	below    *scope            // the same without the first layer; nil for the project's
+	world    *world
+	below    *scope // the same without the first layer; nil for the project's
 	resolved bool
 	overlaid bool // values has only what the first layer sets
 	values   map[string]string
 	env      []string
-	found    project.Diagnostics
 	open     []reference // being resolved now
 }
 
@@ -72,6 +72,7 @@ func newScope(p *project.Project, req Request) *scope {
 	return &scope{
 		layers: [][]project.Var{fixedVars(req.Set), p.Env},
 		caller: caller,
+		world:  &world{compute: req.Compute, values: map[computation]string{}, asks: asks(p.Env)},
 		fixed: []string{
 			"TUGLINE_PROJECT=" + p.Folder,
 			"TUGLINE_HERE=" + p.Folder,
@@ -101,18 +102,18 @@ func (sc *scope) with(args, env []project.Var) *scope {
 	if set := sc.layers[0]; len(set) > 0 {
 		own = append(append(slices.Clip(args), set...), env...)
 	}
-	return &scope{layers: append([][]project.Var{own}, sc.layers[1:]...), caller: sc.caller, fixed: sc.fixed, below: sc}
+	return &scope{layers: append([][]project.Var{own}, sc.layers[1:]...), caller: sc.caller, fixed: sc.fixed, world: sc.world, below: sc}
 }
 
-// resolve finds all values, once, and returns what is wrong with them.
-func (sc *scope) resolve() project.Diagnostics {
+// resolve finds all values, once. What is wrong with them is noted in world.
+func (sc *scope) resolve() {
 	if sc.resolved {
-		return sc.found
+		return
 	}
 	sc.resolved = true
 	if sc.below != nil && !sc.changesBelow() {
 		sc.overlay()
-		return sc.found
+		return
 	}
 	sc.values = make(map[string]string, len(sc.caller)+8)
 	for _, pair := range sc.fixed {
@@ -124,10 +125,11 @@ func (sc *scope) resolve() project.Diagnostics {
 	}
 	for _, layer := range sc.layers {
 		for _, v := range layer {
-			sc.value(v.Name)
+			if !sc.late(v.Name) {
+				sc.value(v.Name)
+			}
 		}
 	}
-	return sc.found
 }
 
 // changesBelow reports whether a value of the scope below refers to a name
@@ -148,10 +150,10 @@ func (sc *scope) changesBelow() bool {
 // overlay finds the values of sc's own variables alone; the others are those
 // of the scope below, which most scopes of a project share.
 func (sc *scope) overlay() {
-	sc.found = append(sc.found, sc.below.resolve()...)
+	sc.below.resolve()
 	sc.overlaid = true
 	for _, v := range sc.layers[0] {
-		if strings.Contains(v.Value.Value, "$") { // else nothing can go wrong
+		if strings.Contains(v.Value.Value, "$") && !sc.late(v.Name) { // else nothing can go wrong
 			sc.value(v.Name)
 		}
 	}
@@ -163,6 +165,9 @@ func (sc *scope) environ() []string {
 	if sc.overlaid {
 		env := sc.below.environ()
 		for _, v := range sc.layers[0] {
+			if v.Declared() || sc.late(v.Name) {
+				continue
+			}
 			value, _ := sc.value(v.Name)
 			env = append(env, v.Name+"="+value)
 		}
@@ -188,7 +193,12 @@ func (sc *scope) value(name string) (string, bool) {
 	}
 	value, ok := sc.from(0, name)
 	if ok && !sc.overlaid {
-		sc.values[name] = value
+		if !sc.late(name) { // the others are only for those that refer to them
+			sc.values[name] = value
+		}
+	}
+	if !ok && sc.declared(name) != nil {
+		return "", true // whether it matters is seen from who refers to it
 	}
 	return value, ok
 }
@@ -202,7 +212,7 @@ func (sc *scope) sets(name string) bool {
 func (sc *scope) from(layer int, name string) (string, bool) {
 	for ; layer < len(sc.layers); layer++ {
 		for _, v := range sc.layers[layer] {
-			if _, outside := sc.caller[name]; v.Name == name && !(v.Default && outside) {
+			if _, outside := sc.caller[name]; v.Name == name && !v.Declared() && !(v.Default && outside) {
 				return sc.expand(v, layer), true
 			}
 		}
@@ -222,6 +232,9 @@ func (sc *scope) expand(v project.Var, layer int) string {
 	}
 	sc.open = append(sc.open, ref)
 	defer func() { sc.open = sc.open[:len(sc.open)-1] }()
+	if v.Computed() {
+		return sc.computedValue(&v, layer)
+	}
 	value, err := v.Value.Expand(func(name string) (string, bool) {
 		if name == v.Name {
 			return sc.from(layer+1, name)
@@ -244,5 +257,9 @@ func (sc *scope) way(ref reference) string {
 }
 
 func (sc *scope) report(v project.Var, msg string) {
-	sc.found = append(sc.found, project.Diagnostic{Span: v.Value.Span, Msg: msg})
+	at := v.Value.Span
+	if at.IsZero() {
+		at = v.Span
+	}
+	sc.world.found = append(sc.world.found, project.Diagnostic{Span: at, Msg: msg})
 }

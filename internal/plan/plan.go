@@ -17,9 +17,14 @@ type Request struct {
 	Files []project.Settings // env files, weaker than Env; the later ones are stronger
 	From  string             // absolute: the folder the user stands in
 	Jobs  int                // steps at once, shown to the tasks as TUGLINE_JOBS
-	Run   string             // what the run is called, shown to the tasks as TUGLINE_RUN
-	OS    string             // as Go names it
-	Arch  string             // as Go names it
+	// Compute returns the value of a computed variable of the project: env is
+	// the environment in which its script runs, file the path of one that is a
+	// file's text. It is asked once for each variable that a step refers to.
+	// nil: none is computed, and all are empty.
+	Compute func(v *project.Var, env []string, file string) (string, error)
+	Run     string // what the run is called, shown to the tasks as TUGLINE_RUN
+	OS      string // as Go names it
+	Arch    string // as Go names it
 }
 
 // Plan is an ordered set of steps. Every step stands behind all it waits for.
@@ -40,13 +45,16 @@ type Step struct {
 	Rest   []string       // the words behind --, "$@" of the scripts
 
 	scope    *scope
-	neededBy *Step // the last step that took this one as a need
+	computed []string // the computed variables its commands refer to, as NAME=value
+	neededBy *Step    // the last step that took this one as a need
 }
 
 // Environ returns the whole environment of s, as NAME=value. Of two with the
 // same name the later one counts. The slice is the caller's. It is not to be
 // called from several goroutines at once.
-func (s *Step) Environ() []string { return append(s.scope.environ(), "TUGLINE_TASK="+s.Name) }
+func (s *Step) Environ() []string {
+	return append(append(s.scope.environ(), s.computed...), "TUGLINE_TASK="+s.Name)
+}
 
 // CallError says that a request names a task that does not exist.
 type CallError struct {
@@ -56,8 +64,15 @@ type CallError struct {
 
 func (e *CallError) Error() string { return fmt.Sprintf("there is no task %q", e.Name) }
 
-// New returns the plan of req. The error is a [*CallError] or, when a call or
-// a text of the project cannot be filled in, a [project.Diagnostics].
+// RequiredError says that variables which steps refer to must be set, and are not.
+type RequiredError struct{ project.Diagnostics }
+
+// Unwrap returns the findings.
+func (e *RequiredError) Unwrap() error { return e.Diagnostics }
+
+// New returns the plan of req. The error is a [*RequiredError], a [*CallError] or,
+// when a call or a text of the project cannot be filled in, a
+// [project.Diagnostics].
 func New(p *project.Project, req Request) (*Plan, error) {
 	b := &builder{
 		plan: &Plan{Project: p}, steps: make(map[call]*Step, len(req.Calls)),
@@ -71,9 +86,14 @@ func New(p *project.Project, req Request) (*Plan, error) {
 		b.found = append(b.found, t.CheckCall(c)...)
 		b.entry(t, c)
 	}
+	b.found = append(b.found, b.base.world.found...)
 	if len(b.found) > 0 {
 		b.found.Sort()
 		return nil, slices.CompactFunc(b.found, func(a, b project.Diagnostic) bool { return a.Span == b.Span && a.Msg == b.Msg })
+	}
+	if len(b.required) > 0 {
+		b.required.Sort()
+		return nil, &RequiredError{b.required}
 	}
 	return b.plan, nil
 }
@@ -93,6 +113,9 @@ type builder struct {
 	os      string
 	base    *scope // of a task without variables of its own
 	found   project.Diagnostics
+
+	required project.Diagnostics // variables that must be set
+	told     map[string]bool     // of which it was said already
 }
 
 // entry adds a call and all it needs. Steps that were not in the plan before
@@ -135,6 +158,7 @@ func (b *builder) add(t *project.Task, c project.Call, caller *scope) *Step {
 	b.steps[key] = s
 	s.scope = b.scopeOf(t, args)
 	s.Folder = b.folder(t, s.scope)
+	b.refer(s)
 	for _, c := range t.Needs {
 		need := b.add(b.plan.Project.Task(c.Name), c, s.scope)
 		if need.neededBy != s { // else it is named twice

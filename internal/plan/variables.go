@@ -30,13 +30,9 @@ type Origin struct {
 func Variables(p *project.Project, req Request, t *project.Task) ([]Variable, error) {
 	b := &builder{plan: &Plan{Project: p}, base: newScope(p, req), os: req.OS}
 	sc := b.base
-	b.found = append(b.found, sc.resolve()...)
+	sc.resolve()
 	if t != nil {
 		sc = b.scopeOf(t, b.values(t, project.Call{Name: t.Name}, b.base))
-	}
-	if len(b.found) > 0 {
-		b.found.Sort()
-		return nil, b.found
 	}
 	var vars []Variable
 	for _, name := range declaredNames(p, req, t) {
@@ -50,6 +46,10 @@ func Variables(p *project.Project, req Request, t *project.Task) ([]Variable, er
 		}
 		v.About = about(p, t, name)
 		vars = append(vars, v)
+	}
+	if found := append(b.found, sc.world.found...); len(found) > 0 {
+		found.Sort()
+		return nil, found
 	}
 	return vars, nil
 }
@@ -93,7 +93,7 @@ func (sc *scope) origins(name string, t *project.Task, req Request) []Origin {
 	var found, defaults []Origin
 	for i, layer := range sc.layers {
 		for _, v := range layer {
-			if v.Name != name {
+			if v.Name != name || v.Declared() {
 				continue
 			}
 			o := Origin{Kind: kindOf(v, i, t), Span: v.Span, Value: sc.expand(v, i)}

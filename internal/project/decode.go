@@ -236,11 +236,26 @@ func (d *decoder) env(e *entry) []Var {
 func (d *decoder) longVar(v *Var, e *entry) {
 	t := e.val.table
 	decodeTable(d, t, varKeys, v, "key of a variable")
+	var given *entry // what gives the value
+	for _, e := range t.entries {
+		if !slices.Contains([]string{"value", "default", "run", "file"}, e.key) {
+			continue
+		}
+		if given != nil {
+			d.report(e.span, "", "%q has a value already, by %q", v.Name, given.key)
+		}
+		given = e
+	}
 	switch {
-	case t.get("value") != nil && t.get("default") != nil:
-		d.report(t.get("default").span, "", "%q has a value already", v.Name)
-	case t.get("value") == nil && t.get("default") == nil && !d.broken:
-		d.report(e.span, `give it "value" or "default"`, "%q has no value", v.Name)
+	case given == nil && !v.Required && !d.broken:
+		d.report(e.span, `give it "value", "default", "run" or "file", or make it "required"`, "%q has no value", v.Name)
+	case given != nil && v.Required:
+		d.report(t.get("required").span, "", "%q has a value, by %q, so it cannot be required", v.Name, given.key)
+	}
+	for _, key := range []string{"run", "file"} {
+		if e := t.get(key); e != nil && e.val.kind == kindText && strings.TrimSpace(e.val.text) == "" {
+			d.report(e.val.span, "", "%q of %q is empty", key, v.Name)
+		}
 	}
 }
 

@@ -88,6 +88,11 @@ var varKeys = []key[*Var]{
 	{"default", formText, "The value unless the caller or an env file sets the variable.", func(d *decoder, v *Var, e *entry) {
 		v.Value, v.Default = d.template(e), true
 	}},
+	{"run", formText, "A script whose output is the value. It runs once, before the tasks, if one of them refers to the variable; it must change nothing.", func(d *decoder, v *Var, e *entry) {
+		v.Run = d.text(e)
+	}},
+	{"file", formText, "A file whose text, trimmed, is the value.", func(d *decoder, v *Var, e *entry) { v.File = d.template(e) }},
+	{"required", formBool, "It must be set by the caller or an env file, for the tasks that refer to it.", func(d *decoder, v *Var, e *entry) { v.Required = d.yes(e) }},
 	{"about", formText, "What it is for.", func(d *decoder, v *Var, e *entry) { v.About = d.text(e).Value }},
 	{"example", formText, "A value to show in a sample env file.", func(d *decoder, v *Var, e *entry) { v.Example = d.text(e).Value }},
 }

@@ -1,0 +1,181 @@
+package plan
+
+import (
+	"fmt"
+
+	"tugline/internal/project"
+)
+
+// refer finds which computed and required variables the commands of s refer
+// to, directly or through the values of others, and fills in the former.
+func (b *builder) refer(s *Step) {
+	if !b.base.world.asks && !asks(s.Task.Env) {
+		return
+	}
+	seen := map[string]bool{}
+	var names []string // in the order in which they are met
+	var follow func(name string)
+	follow = func(name string) {
+		if seen[name] {
+			return
+		}
+		seen[name] = true
+		names = append(names, name)
+		for _, layer := range s.scope.layers {
+			for _, v := range layer {
+				if v.Name == name && !v.Fixed {
+					for _, other := range append(v.Value.Refers(), v.File.Refers()...) {
+						follow(other)
+					}
+				}
+			}
+		}
+	}
+	for i := range s.Run {
+		for _, name := range project.RefersInScript(s.Run[i].Value, s.Task.Shell) {
+			follow(name)
+		}
+	}
+	for _, v := range s.Task.Env {
+		follow(v.Name) // what a task declares it refers to
+	}
+	for _, name := range names {
+		b.ask(s, name)
+	}
+}
+
+// asks reports whether one of vars is computed or required.
+func asks(vars []project.Var) bool {
+	for _, v := range vars {
+		if v.Computed() || v.Required {
+			return true
+		}
+	}
+	return false
+}
+
+// ask fills in a variable that is computed late and reports a required one
+// that is not set.
+func (b *builder) ask(s *Step, name string) {
+	if s.scope.late(name) {
+		value, _ := s.scope.value(name)
+		s.computed = append(s.computed, name+"="+value)
+		return
+	}
+	d := s.scope.declared(name)
+	if _, set := s.scope.caller[name]; d == nil || set || s.scope.strongest(name) != nil || b.told[name] {
+		return
+	}
+	if b.told == nil {
+		b.told = map[string]bool{}
+	}
+	b.told[name] = true
+	b.required = append(b.required, project.Diagnostic{
+		Span: d.Span, Msg: fmt.Sprintf("the variable %q is not set, and task %q needs it", name, s.Task.Name), Hint: d.About,
+	})
+}
+
+// late reports whether the value of name is known only when it is asked for:
+// it is computed, or its text leads to one that is.
+func (sc *scope) late(name string) bool {
+	return (sc.world.asks || len(sc.layers) > 0 && asks(sc.layers[0])) && sc.leadsToComputed(name, map[string]bool{})
+}
+
+func (sc *scope) leadsToComputed(name string, seen map[string]bool) bool {
+	v := sc.strongest(name)
+	if v == nil || v.Fixed || seen[name] {
+		return false
+	}
+	if v.Computed() {
+		return true
+	}
+	seen[name] = true
+	for _, other := range v.Value.Refers() {
+		if sc.leadsToComputed(other, seen) {
+			return true
+		}
+	}
+	return false
+}
+
+// strongest returns the variable of a project file that gives name its value;
+// nil if something else does, or nothing.
+func (sc *scope) strongest(name string) *project.Var {
+	for _, layer := range sc.layers {
+		for i := range layer {
+			v := &layer[i]
+			if _, outside := sc.caller[name]; v.Name == name && !v.Declared() && !(v.Default && outside) {
+				return v
+			}
+		}
+	}
+	return nil
+}
+
+// declared returns the variable that only declares name, or nil.
+func (sc *scope) declared(name string) *project.Var {
+	for _, layer := range sc.layers {
+		for i := range layer {
+			if layer[i].Name == name && layer[i].Declared() {
+				return &layer[i]
+			}
+		}
+	}
+	return nil
+}
+
+// world is what the computed variables of a plan came to.
+type world struct {
+	compute func(v *project.Var, env []string, file string) (string, error)
+	values  map[computation]string
+	asks    bool // a variable of the project is computed or required
+	found   project.Diagnostics
+}
+
+// computation is one computed variable: once for the project, or once for each
+// scope of a task that declares it itself.
+type computation struct {
+	scope *scope
+	place project.Span
+}
+
+// computedValue returns the value of a computed variable of a layer, asked for
+// once.
+func (sc *scope) computedValue(v *project.Var, layer int) string {
+	if layer > 0 && sc.below != nil {
+		return sc.below.computedValue(v, layer)
+	}
+	key := computation{sc, v.Span}
+	if value, done := sc.world.values[key]; done {
+		return value
+	}
+	value, err := sc.compute(v)
+	if err != nil {
+		at := v.Run.Span
+		if at.IsZero() {
+			at = v.File.Span
+		}
+		sc.world.found = append(sc.world.found, project.Diagnostic{Span: at, Msg: fmt.Sprintf("the variable %q cannot be computed: %v", v.Name, err)})
+	}
+	sc.world.values[key] = value
+	return value
+}
+
+func (sc *scope) compute(v *project.Var) (string, error) {
+	if sc.world.compute == nil {
+		return "", nil
+	}
+	file, err := v.File.Expand(sc.value)
+	if err != nil {
+		return "", err
+	}
+	sc.resolve()
+	env := sc.environ()
+	for _, name := range project.RefersInScript(v.Run.Value, project.Shell{}) {
+		if name != v.Name && sc.late(name) {
+			value, _ := sc.value(name)
+			env = append(env, name+"="+value)
+		}
+	}
+	return sc.world.compute(v, env, file)
+}
