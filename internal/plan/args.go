@@ -112,7 +112,7 @@ func (a arguments) variables(t *project.Task) []project.Var {
 	vars := make([]project.Var, 0, len(t.Args))
 	for _, arg := range t.Args {
 		if values, ok := a.values[arg.Name]; ok {
-			vars = append(vars, project.Var{Name: arg.Variable(), Value: project.Text{Value: strings.Join(values, "\n")}, Fixed: true})
+			vars = append(vars, project.FixedVar(arg.Variable(), strings.Join(values, "\n")))
 		}
 	}
 	return vars

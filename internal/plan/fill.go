@@ -90,7 +90,7 @@ func fixedVars(pairs []string) []project.Var {
 	vars := make([]project.Var, 0, len(pairs))
 	for _, pair := range slices.Backward(pairs) { // the last one of a name counts
 		name, value, _ := strings.Cut(pair, "=")
-		vars = append(vars, project.Var{Name: name, Value: project.Text{Value: value}, Fixed: true})
+		vars = append(vars, project.FixedVar(name, value))
 	}
 	return vars
 }
@@ -98,9 +98,9 @@ func fixedVars(pairs []string) []project.Var {
 // with returns a scope for a task: its arguments are stronger than what was
 // set for the run, its env is weaker than that.
 func (sc *scope) with(args, env []project.Var) *scope {
-	own := append(slices.Clip(args), env...)
-	if set := sc.layers[0]; len(set) > 0 {
-		own = append(append(slices.Clip(args), set...), env...)
+	own := env
+	if set := sc.layers[0]; len(args)+len(set) > 0 {
+		own = slices.Concat(args, set, env)
 	}
 	return &scope{layers: append([][]project.Var{own}, sc.layers[1:]...), caller: sc.caller, fixed: sc.fixed, world: sc.world, below: sc}
 }

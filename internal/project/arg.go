@@ -242,9 +242,9 @@ func (d *decoder) scalar(e *entry) string {
 	case kindInteger:
 		return strconv.FormatInt(e.val.num, 10)
 	case kindFloat:
-		return formatNumber(e.val.float)
+		return formatNumber(e.val.number())
 	case kindBool:
-		if e.val.yes {
+		if e.val.yes() {
 			return "true"
 		}
 		return ""
@@ -259,7 +259,7 @@ func (d *decoder) number(e *entry) *float64 {
 		n := float64(e.val.num)
 		return &n
 	case kindFloat:
-		n := e.val.float
+		n := e.val.number()
 		return &n
 	}
 	d.report(e.val.span, "", "%q must be a number, not %s", e.key, e.val.kind)

@@ -107,7 +107,7 @@ func (d *decoder) text(e *entry) Text {
 }
 
 func (d *decoder) yes(e *entry) bool {
-	return d.is(e.key, e.val, kindBool) && e.val.yes
+	return d.is(e.key, e.val, kindBool) && e.val.yes()
 }
 
 func (d *decoder) count(e *entry) int {
@@ -209,7 +209,7 @@ func (d *decoder) env(e *entry) []Var {
 	if !d.is(e.key, e.val, kindTable) {
 		return nil
 	}
-	var out []Var
+	out := make([]Var, 0, len(e.val.table.entries))
 	for _, ve := range e.val.table.entries {
 		switch {
 		case !validVarName(ve.key):
@@ -219,8 +219,9 @@ func (d *decoder) env(e *entry) []Var {
 			d.report(ve.span, "", "%q is set by Tugline itself", ve.key)
 			continue
 		}
-		v := Var{Name: ve.key, Span: ve.span}
+		v := Var{Name: ve.key, Span: ve.span, Details: &plain}
 		if ve.val.kind == kindTable {
+			v.Details = &Details{}
 			d.longVar(&v, ve)
 		} else if !d.is(ve.key, ve.val, kindText) {
 			continue

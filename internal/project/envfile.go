@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"regexp"
 	"sort"
+	"sync"
 
 	"github.com/joho/godotenv"
 )
@@ -49,17 +50,17 @@ func envFileError(name string, text []byte) error {
 		}
 		end += next + 1
 		line++
-		if _, err := godotenv.UnmarshalBytes(text[:end]); err != nil && !openQuote.Match(text[:end]) {
+		if _, err := godotenv.UnmarshalBytes(text[:end]); err != nil && !openQuote().Match(text[:end]) {
 			return fmt.Errorf("%s:%d: %w", name, line, errEnvLine)
 		}
 	}
-	if open := openQuote.FindIndex(text); open != nil {
+	if open := openQuote().FindIndex(text); open != nil {
 		return fmt.Errorf("%s:%d: a quote is not closed", name, 1+bytes.Count(text[:open[0]], []byte("\n")))
 	}
 	return fmt.Errorf("%s:%d: %w", name, line+1, errEnvLine)
 }
 
 // openQuote matches a text whose last value may go on in the next line.
-var openQuote = regexp.MustCompile(`(?s)=\s*("[^"]*|'[^']*)$`)
+var openQuote = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`(?s)=\s*("[^"]*|'[^']*)$`) })
 
 var errEnvLine = errors.New("this is no NAME=value")

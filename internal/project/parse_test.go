@@ -317,37 +317,37 @@ func assertAgrees(t *testing.T, text string) {
 	got := parseTOML(&Source{Name: "x", Text: []byte(text)})
 	if want == nil {
 		assert.Empty(t, got.diagnostics)
-		assert.Equal(t, decoded, plain(got.root))
+		assert.Equal(t, decoded, asPlain(got.root))
 	} else {
 		assert.NotEmpty(t, got.diagnostics, "the library says: %v", want)
 	}
 }
 
-// plain returns t as the library's decoder would give it, dates left aside.
-func plain(t *table) map[string]any {
+// asPlain returns t as the library's decoder would give it, dates left aside.
+func asPlain(t *table) map[string]any {
 	out := map[string]any{}
 	for _, e := range t.entries {
-		out[e.key] = plainValue(e.val)
+		out[e.key] = asPlainValue(e.val)
 	}
 	return out
 }
 
-func plainValue(v *value) any {
+func asPlainValue(v *value) any {
 	switch v.kind {
 	case kindText:
 		return v.text
 	case kindInteger:
 		return v.num
 	case kindFloat:
-		return v.float
+		return v.number()
 	case kindBool:
-		return v.yes
+		return v.yes()
 	case kindTable:
-		return plain(v.table)
+		return asPlain(v.table)
 	case kindList:
 		items := []any{}
 		for _, item := range v.items {
-			items = append(items, plainValue(item))
+			items = append(items, asPlainValue(item))
 		}
 		return items
 	}

@@ -52,12 +52,26 @@ type Var struct {
 	Value Text // unexpanded
 	Fixed bool // Value is the value: nothing in it expands
 
-	Default  bool // Value holds only if neither the caller nor an env file sets the variable
+	Default bool // Value holds only if neither the caller nor an env file sets the variable
+
+	*Details // never nil; what only the long form says
+}
+
+// Details are what the long form of a variable says of it.
+type Details struct {
 	Run      Text // a script whose output is the value; empty: none
 	File     Text // a file whose text is the value, unexpanded, relative to the folder of the file; empty: none
 	Required bool // it must be set from outside for the tasks that refer to it
 	About    string
 	Example  string // a value to show in a sample env file
+}
+
+// plain are the details of all variables in the short form. Nobody writes to them.
+var plain Details
+
+// FixedVar returns a variable that has a value in which nothing expands.
+func FixedVar(name, value string) Var {
+	return Var{Name: name, Value: Text{Value: value}, Fixed: true, Details: &plain}
 }
 
 // Computed reports whether the value is only known when it is asked for.

@@ -4,9 +4,11 @@ import (
 	"bytes"
 	"errors"
 	"fmt"
+	"math"
 	"regexp"
 	"strconv"
 	"strings"
+	"sync"
 	"unicode/utf8"
 
 	"github.com/pelletier/go-toml/v2/unstable"
@@ -33,13 +35,17 @@ func (k kind) String() string {
 type value struct {
 	kind  kind
 	span  Span
-	text  string // of a string
-	num   int64  // of a whole number
-	float float64
-	yes   bool
+	text  string   // of a string
+	num   int64    // of a whole number; the bits of another number; 1 for true
 	items []*value // of a list, or the tables of [[name]]
 	table *table
 }
+
+// number returns the value of a number that is not whole.
+func (v *value) number() float64 { return math.Float64frombits(uint64(v.num)) }
+
+// yes returns the value of true or false.
+func (v *value) yes() bool { return v.num == 1 }
 
 // entry is a key of a table with its value.
 type entry struct {
@@ -175,7 +181,7 @@ func (p *parser) syntaxError(err error) int {
 }
 
 // codePoint is how the library names a character: U+0041 'A', or U+000A.
-var codePoint = regexp.MustCompile(`U\+[0-9A-F]{4,6}( '.+')?`)
+var codePoint = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`U\+[0-9A-F]{4,6}( '.+')?`) })
 
 // syntaxMessage says the library's message in the words of a user. at is the
 // text from the place of the error on.
@@ -184,7 +190,7 @@ func syntaxMessage(msg string, at []byte) string {
 	if strings.Contains(msg, "strings must be quoted") {
 		return "a string must stand in quotes"
 	}
-	return codePoint.ReplaceAllStringFunc(msg, func(string) string {
+	return codePoint().ReplaceAllStringFunc(msg, func(string) string {
 		r, _ := utf8.DecodeRune(at) // the library takes its first byte for a character
 		if r == '\n' {
 			return "the end of the line"
@@ -350,9 +356,13 @@ func (p *parser) value(n *unstable.Node, after Span) *value {
 		v.num = num
 	case unstable.Float:
 		v.kind = kindFloat
-		v.float, _ = strconv.ParseFloat(strings.ReplaceAll(string(n.Data), "_", ""), 64) // too large is infinite
+		f, _ := strconv.ParseFloat(strings.ReplaceAll(string(n.Data), "_", ""), 64) // too large is infinite
+		v.num = int64(math.Float64bits(f))
 	case unstable.Bool:
-		v.kind, v.yes = kindBool, len(n.Data) == len("true")
+		v.kind = kindBool
+		if len(n.Data) == len("true") {
+			v.num = 1
+		}
 		v.span = p.placeAfter(after, len(n.Data))
 	case unstable.Array:
 		p.list(v, n, after)

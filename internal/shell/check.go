@@ -5,6 +5,7 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+	"sync"
 
 	"mvdan.cc/sh/v3/syntax"
 )
@@ -92,7 +93,7 @@ func (c *checker) look(node syntax.Node) {
 	case *syntax.TimeClause:
 		c.refuse(n, "time")
 	case *syntax.Lit:
-		if octal.MatchString(n.Value) && c.inArithmetic() {
+		if octal().MatchString(n.Value) && c.inArithmetic() {
 			c.refuse(n, "octal number %s", n.Value)
 		}
 	case *syntax.Assign:
@@ -117,7 +118,7 @@ func (c *checker) look(node syntax.Node) {
 }
 
 // octal is a number that begins as an octal one and is none.
-var octal = regexp.MustCompile(`^0[0-9]*[89][0-9]*$`)
+var octal = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`^0[0-9]*[89][0-9]*$`) })
 
 func (c *checker) inArithmetic() bool {
 	return slices.ContainsFunc(c.path, func(above syntax.Node) bool {

@@ -6,6 +6,7 @@ import (
 	"regexp"
 	"strconv"
 	"strings"
+	"sync"
 
 	"mvdan.cc/sh/v3/expand"
 	"mvdan.cc/sh/v3/interp"
@@ -53,7 +54,7 @@ type numberGuard struct {
 	doubtful map[string]bool // and perhaps to something that is no number
 }
 
-var wholeNumber = regexp.MustCompile(`^[0-9]+$`)
+var wholeNumber = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`^[0-9]+$`) })
 
 // gather finds the variables that the script sets, and those that it may set
 // to something else than a number.
@@ -84,7 +85,7 @@ func isNumber(word *syntax.Word) bool {
 		return false
 	}
 	_, arithmetic := word.Parts[0].(*syntax.ArithmExp)
-	return arithmetic || wholeNumber.MatchString(word.Lit())
+	return arithmetic || wholeNumber().MatchString(word.Lit())
 }
 
 // guard returns x with the doubtful references in it replaced.
@@ -141,7 +142,7 @@ func (g *numberGuard) word(word *syntax.Word) *syntax.Word {
 	name := ""
 	switch p := part.(type) {
 	case *syntax.Lit:
-		if wholeNumber.MatchString(p.Value) {
+		if wholeNumber().MatchString(p.Value) {
 			return word
 		}
 		name = p.Value
@@ -151,14 +152,14 @@ func (g *numberGuard) word(word *syntax.Word) *syntax.Word {
 		}
 		name = p.Param.Value
 	}
-	if name == "#" || name == "?" || !referable.MatchString(name) || g.assigned[name] && !g.doubtful[name] {
+	if name == "#" || name == "?" || !referable().MatchString(name) || g.assigned[name] && !g.doubtful[name] {
 		return word
 	}
 	return parsed(fmt.Sprintf(`"$(%s %s "${%s-}" ${%s+set})"`, numberCommand, name, name, name))
 }
 
 // referable is the name of a variable or the number of an argument.
-var referable = regexp.MustCompile(`^([A-Za-z_][A-Za-z0-9_]*|[0-9])$`)
+var referable = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`^([A-Za-z_][A-Za-z0-9_]*|[0-9])$`) })
 
 // parsed returns the word that text is.
 func parsed(text string) *syntax.Word {
@@ -198,7 +199,7 @@ func evaluate(env expand.Environ, value string, references int) (int, error) {
 	switch {
 	case value == "":
 		return 0, nil
-	case plainNumber.MatchString(value):
+	case plainNumber().MatchString(value):
 		return strconv.Atoi(value)
 	case references == maxReferences:
 		return 0, errors.New("too many references")

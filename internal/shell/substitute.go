@@ -6,18 +6,21 @@ import (
 	"os"
 	"regexp"
 	"strings"
+	"sync"
 
 	"mvdan.cc/sh/v3/interp"
 )
 
 // simpleFormat is a format of printf that the library fills as bash does.
-var simpleFormat = regexp.MustCompile(`^([^%\\]|%%|%-?[0-9]*[sb]|%c|%-?[0-9]*[diuox]|\\[abefnrtv\\"'?]|\\[0-7]{1,3}|\\x[0-9a-fA-F]{1,2})*$`)
+var simpleFormat = sync.OnceValue(func() *regexp.Regexp {
+	return regexp.MustCompile(`^([^%\\]|%%|%-?[0-9]*[sb]|%c|%-?[0-9]*[diuox]|\\[abefnrtv\\"'?]|\\[0-7]{1,3}|\\x[0-9a-fA-F]{1,2})*$`)
+})
 
 // numberVerb is a verb of printf that takes a number.
-var numberVerb = regexp.MustCompile(`%-?[0-9]*[diuox]`)
+var numberVerb = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`%-?[0-9]*[diuox]`) })
 
 // plainNumber is an argument of %d that needs no second look.
-var plainNumber = regexp.MustCompile(`^-?([1-9][0-9]{0,17}|0)$`)
+var plainNumber = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`^-?([1-9][0-9]{0,17}|0)$`) })
 
 // substitute returns what to call in place of args: the system's own program
 // where the library's built-in command would do something else than bash.
@@ -48,7 +51,7 @@ func comparesNoNumbers(args []string) bool {
 	for i, arg := range args {
 		switch arg {
 		case "-eq", "-ne", "-lt", "-le", "-gt", "-ge":
-			if i > 1 && i+1 < len(args) && (!plainNumber.MatchString(args[i-1]) || !plainNumber.MatchString(args[i+1])) {
+			if i > 1 && i+1 < len(args) && (!plainNumber().MatchString(args[i-1]) || !plainNumber().MatchString(args[i+1])) {
 				return true
 			}
 		}
@@ -58,12 +61,12 @@ func comparesNoNumbers(args []string) bool {
 
 // plainPrintf reports whether the library's printf does the same as bash's.
 func plainPrintf(format string, args []string) bool {
-	if !simpleFormat.MatchString(format) {
+	if !simpleFormat().MatchString(format) {
 		return false
 	}
-	if numberVerb.MatchString(format) {
+	if numberVerb().MatchString(format) {
 		for _, arg := range args {
-			if !plainNumber.MatchString(arg) {
+			if !plainNumber().MatchString(arg) {
 				return false
 			}
 		}
