@@ -78,6 +78,9 @@ func (a arguments) key() string {
 
 // name returns the call as it is shown: the task, and what was given.
 func (a arguments) name(t *project.Task, c project.Call) string {
+	if len(a.given)+len(a.rest) == 0 {
+		return t.Name
+	}
 	words := []string{t.Name}
 	for _, g := range a.given {
 		switch arg := t.Arg(g.name); {

@@ -75,7 +75,7 @@ func (e *RequiredError) Unwrap() error { return e.Diagnostics }
 // [project.Diagnostics].
 func New(p *project.Project, req Request) (*Plan, error) {
 	b := &builder{
-		plan: &Plan{Project: p}, steps: make(map[call]*Step, len(req.Calls)),
+		plan: &Plan{Project: p}, steps: map[call]*Step{}, plain: make(map[*project.Task]*Step, len(req.Calls)),
 		os: req.OS, base: newScope(p, req),
 	}
 	for _, c := range req.Calls {
@@ -109,7 +109,8 @@ type call struct {
 type builder struct {
 	plan    *Plan
 	steps   map[call]*Step
-	barrier []*Step // what a later entry must wait for
+	plain   map[*project.Task]*Step // of tasks without arguments
+	barrier []*Step                 // what a later entry must wait for
 	os      string
 	base    *scope // of a task without variables of its own
 	found   project.Diagnostics
@@ -149,13 +150,20 @@ func (b *builder) waitsForNew(s *Step, before int) bool {
 // The words of the call are filled in from the caller's variables. The project
 // is free of cycles, or it would not have been loaded.
 func (b *builder) add(t *project.Task, c project.Call, caller *scope) *Step {
+	if s := b.plain[t]; s != nil {
+		return s
+	}
 	args := b.values(t, c, caller)
 	key := call{t, args.key()}
 	if s := b.steps[key]; s != nil {
 		return s
 	}
 	s := &Step{Name: args.name(t, c), Task: t, Run: t.RunOn(b.os), Rest: args.rest}
-	b.steps[key] = s
+	if len(t.Args) == 0 {
+		b.plain[t] = s
+	} else {
+		b.steps[key] = s
+	}
 	s.scope = b.scopeOf(t, args)
 	s.Folder = b.folder(t, s.scope)
 	b.refer(s)
