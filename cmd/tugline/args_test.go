@@ -159,3 +159,65 @@ needs = ['builtin --value "$value" -- "$@"', 'bash --value=$value -- "$@"', 'pyt
 	}
 	assert.NoFileExists(t, s.dir+"/hit")
 }
+
+func TestShow(t *testing.T) {
+	s := tell(t, `
+[env]
+EDITION = "2026-10"
+[task.page]
+about = "Write a page\nof one harbour"
+aliases = "p"
+args.port = { about = "Which harbour" }
+needs = ["clean"]
+folder = "build"
+run = ["echo one", """
+for x in 1 2; do
+    echo "$x"
+done
+"""]
+[task.clean]
+run = "x"
+[task.all]
+needs = ["p --port merrow"]
+`)
+	assert.Equal(t, `page  tugline.toml:4:7
+
+Write a page
+of one harbour
+
+How to call it:
+  tugline page --port TEXT
+
+Arguments:
+  --port             Which harbour; required
+
+Other names:
+  p
+
+Needs:
+  clean
+
+Needed by:
+  all
+
+Folder:
+  build
+
+Commands:
+  echo one
+  for x in 1 2; do
+      echo "$x"
+  done
+
+Variables:
+  EDITION  2026-10  project, tugline.toml:3:1
+  port     ""       not given
+`, s.tugline("show", "p").stdout)
+	var shown map[string]any
+	require.NoError(t, json.Unmarshal([]byte(s.tugline("show", "page", "--json").stdout), &shown))
+	assert.Equal(t, []any{"all"}, shown["needed_by"])
+	assert.Equal(t, "page", shown["name"])
+	assert.Len(t, shown["variables"], 2)
+	assert.Equal(t, result{2, "", "tugline: tugline show takes one task\n  tugline list shows the tasks\n"}, s.tugline("show"))
+	assert.Contains(t, s.tugline("show", "pgae").stderr, `did you mean "page"?`)
+}

@@ -18,7 +18,7 @@ TZ = { value = "UTC", about = "The zone of all times" }
 REGION = { default = "north", about = "Which coast\nor all of them", example = "south coast" }
 URL = "http://localhost:$PORT/$REGION"
 PORT = { default = "80" }
-[task.show]
+[task.print]
 args.day = { default = "1" }
 env = { PORT = "9$PORT" }
 run = 'echo "$TZ|$REGION|$URL|$PORT|$FROM_FILE|$day"'
@@ -29,11 +29,11 @@ func TestVariablesTakeTheStrongestValue(t *testing.T) {
 	s.write(".env", "REGION=file\nFROM_FILE='a b'\nTZ=file\n")
 	s.write("local.env", "FROM_FILE=local\nPORT=81\n")
 	s.write("more.env", "FROM_FILE=more\n")
-	assert.Equal(t, "UTC|file|http://localhost:981/file|981|local|1\n", s.tugline("-q", "show").stdout)
-	assert.Equal(t, "UTC|file|http://localhost:981/file|981|more|1\n", s.tugline("-q", "show", "--env-file", "more.env").stdout)
+	assert.Equal(t, "UTC|file|http://localhost:981/file|981|local|1\n", s.tugline("-q", "print").stdout)
+	assert.Equal(t, "UTC|file|http://localhost:981/file|981|more|1\n", s.tugline("-q", "print", "--env-file", "more.env").stdout)
 	s.env = append(s.env, "REGION=caller", "TZ=caller", "FROM_FILE=caller")
-	assert.Equal(t, "UTC|caller|http://localhost:981/caller|981|caller|1\n", s.tugline("-q", "show").stdout)
-	assert.Equal(t, "set|caller|http://localhost:7/caller|7|caller|2\n", s.tugline("-q", "--set", "TZ=set", "--set=PORT=7", "show", "--day", "2").stdout)
+	assert.Equal(t, "UTC|caller|http://localhost:981/caller|981|caller|1\n", s.tugline("-q", "print").stdout)
+	assert.Equal(t, "set|caller|http://localhost:7/caller|7|caller|2\n", s.tugline("-q", "--set", "TZ=set", "--set=PORT=7", "print", "--day", "2").stdout)
 }
 
 func TestEnvTellsWhereValuesComeFrom(t *testing.T) {
@@ -49,7 +49,7 @@ TZ         UTC                        project, tugline.toml:4:1
            hides caller, your environment
 URL        http://localhost:980/file  project, tugline.toml:6:1
 day        1                          argument
-`, s.tugline("env", "show").stdout)
+`, s.tugline("env", "print").stdout)
 	assert.Contains(t, s.tugline("env", "--set", "TZ=x").stdout, "TZ         x                         --set\n           hides UTC, project, tugline.toml:4:1\n")
 
 	var got struct{ Variables []map[string]any }

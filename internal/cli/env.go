@@ -140,3 +140,39 @@ func (a *app) variables(ctx context.Context, p *project.Project, words []string,
 		Env: a.env.Vars, Set: options.set, Files: files, Compute: a.compute(ctx, p), From: a.env.Folder, OS: runtime.GOOS, Arch: runtime.GOARCH,
 	}, t)
 }
+
+func (a *app) showCommand() *cobra.Command {
+	var asJSON bool
+	options := &runOptions{}
+	cmd := &cobra.Command{
+		Use:               "show TASK",
+		Short:             "Show all of one task: texts, arguments, needs, commands, variables",
+		ValidArgsFunction: a.complete,
+		Args: func(_ *cobra.Command, words []string) error {
+			if len(words) != 1 {
+				return &usageError{msg: "tugline show takes one task", hint: "tugline list shows the tasks"}
+			}
+			return nil
+		},
+		RunE: func(cmd *cobra.Command, words []string) error {
+			p, err := a.load()
+			if err != nil {
+				return err
+			}
+			vars, err := a.variables(cmd.Context(), p, words, options)
+			if err != nil {
+				return err
+			}
+			t := p.Task(words[0])
+			shown := output.Shown{Task: t, Help: taskHelp(t), System: runtime.GOOS, Vars: vars, NeededBy: output.NeededBy(p, t)}
+			if asJSON {
+				return output.ShowJSON(a.env.Stdout, shown)
+			}
+			return output.Show(a.env.Stdout, shown, a.style(a.env.Stdout))
+		},
+	}
+	cmd.Flags().SortFlags = false
+	cmd.Flags().BoolVar(&asJSON, "json", false, "as JSON")
+	options.addVariables(cmd.Flags())
+	return cmd
+}

@@ -80,24 +80,30 @@ func originJSON(o plan.Origin) jsonOrigin {
 	return out
 }
 
-// VariablesJSON writes the variables as one JSON object.
-func VariablesJSON(w io.Writer, vars []plan.Variable) error {
-	type variable struct {
-		Name  string       `json:"name"`
-		Value string       `json:"value"`
-		About string       `json:"about"`
-		From  jsonOrigin   `json:"from"`
-		Hides []jsonOrigin `json:"hides"`
-	}
-	list := make([]variable, 0, len(vars))
+// jsonVariable is a variable as JSON.
+type jsonVariable struct {
+	Name  string       `json:"name"`
+	Value string       `json:"value"`
+	About string       `json:"about"`
+	From  jsonOrigin   `json:"from"`
+	Hides []jsonOrigin `json:"hides"`
+}
+
+func jsonVariables(vars []plan.Variable) []jsonVariable {
+	list := make([]jsonVariable, 0, len(vars))
 	for _, v := range vars {
-		out := variable{Name: v.Name, Value: v.Value, About: v.About, From: originJSON(v.From), Hides: []jsonOrigin{}}
+		out := jsonVariable{Name: v.Name, Value: v.Value, About: v.About, From: originJSON(v.From), Hides: []jsonOrigin{}}
 		for _, o := range v.Hides {
 			out.Hides = append(out.Hides, originJSON(o))
 		}
 		list = append(list, out)
 	}
-	return JSON(w, map[string]any{"variables": list})
+	return list
+}
+
+// VariablesJSON writes the variables as one JSON object.
+func VariablesJSON(w io.Writer, vars []plan.Variable) error {
+	return JSON(w, map[string]any{"variables": jsonVariables(vars)})
 }
 
 // SampleEnvFile returns the text of an env file with the variables of p that

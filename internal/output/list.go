@@ -99,15 +99,19 @@ func listedArgs(t *project.Task) []listedArg {
 	return args
 }
 
+func listed(t *project.Task) listedTask {
+	line, _ := t.Span.Position()
+	return listedTask{
+		Name: t.Name, About: t.About, Aliases: aliases(t), Args: listedArgs(t), Needs: callTexts(t.Needs),
+		Reads: []string{}, Writes: []string{}, File: t.Span.Source.Name, Line: line, Unlisted: t.Unlisted,
+	}
+}
+
 // ListJSON writes the tasks as one JSON object.
 func ListJSON(w io.Writer, tasks []*project.Task) error {
 	list := make([]listedTask, 0, len(tasks))
 	for _, t := range tasks {
-		line, _ := t.Span.Position()
-		list = append(list, listedTask{
-			Name: t.Name, About: t.About, Aliases: aliases(t), Args: listedArgs(t), Needs: callTexts(t.Needs),
-			Reads: []string{}, Writes: []string{}, File: t.Span.Source.Name, Line: line, Unlisted: t.Unlisted,
-		})
+		list = append(list, listed(t))
 	}
 	return JSON(w, map[string]any{"tasks": list})
 }
