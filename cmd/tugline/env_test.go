@@ -134,7 +134,7 @@ tugline.toml:30:9: the variable "URGENT" is not set, and task "send-too" needs i
       |         ^^^^^^
 `, r.stderr)
 	s.env = append(s.env, "KEY=k", "URGENT=1")
-	assert.Regexp(t, `(?s)courier/k.*k`, s.tugline("-q", "sends").stdout)
+	assert.Regexp(t, `(?s)courier/k.*k`, s.tugline("-q", "-j1", "sends").stdout)
 	assert.Equal(t, "# Key for the courier\nKEY=k-123\n", s.tugline("env", "--example").stdout)
 	assert.Equal(t, 0, s.tugline("doctor", "--file-only").code)
 }
