@@ -71,9 +71,7 @@ func Main(ctx context.Context, env Env) int {
 		a.file, args = args[0], args[1:] // a project file that runs itself
 	}
 	root.SetArgs(args)
-	err := root.ExecuteContext(ctx)
-	a.report(err)
-	return exitCode(ctx, err)
+	return a.finish(ctx, root.ExecuteContext(ctx))
 }
 
 // isProjectPath reports whether a first word is the project file to use, as it
@@ -82,36 +80,8 @@ func isProjectPath(word string) bool {
 	return strings.ContainsRune(filepath.ToSlash(word), '/') && strings.HasSuffix(word, ".toml")
 }
 
-// exitCode tells the outcome to the caller's shell.
-func exitCode(ctx context.Context, err error) int {
-	var (
-		interrupted Interrupted
-		usage       *usageError
-		wrong       project.Diagnostics
-		noTask      *plan.CallError
-		missing     *engine.MissingError
-		unreadable  *project.ReadError
-		required    *plan.RequiredError
-	)
-	switch {
-	case err == nil:
-		return exitOK
-	case errors.As(context.Cause(ctx), &interrupted):
-		return exitSignal + int(interrupted.Sig)
-	case errors.Is(err, errFailed):
-		return exitFailed
-	case errors.As(err, &missing), errors.As(err, &required):
-		return exitMissing
-	case errors.As(err, &usage), errors.As(err, &wrong), errors.As(err, &noTask), errors.Is(err, project.ErrNotFound):
-		return exitUsage
-	case errors.As(err, &unreadable) && !errors.Is(err, fs.ErrPermission):
-		return exitUsage
-	}
-	return exitBroken
-}
-
-// report writes err where the user reads messages.
-func (a *app) report(err error) {
+// finish reports err where the user reads messages, and returns the exit code.
+func (a *app) finish(ctx context.Context, err error) int {
 	st := a.style(a.env.Stderr)
 	var (
 		interrupted Interrupted
@@ -119,23 +89,38 @@ func (a *app) report(err error) {
 		wrong       project.Diagnostics
 		noTask      *plan.CallError
 		missing     *engine.MissingError
+		required    *plan.RequiredError
+		unreadable  *project.ReadError
 	)
 	switch {
-	case err == nil, errors.Is(err, errFailed), errors.As(err, &interrupted):
-		// nothing to say, or said already
-	case errors.As(err, &missing):
-		fmt.Fprint(a.env.Stderr, output.Diagnostics(missing.Diagnostics, st))
+	case err == nil:
+		return exitOK
+	case errors.As(context.Cause(ctx), &interrupted):
+		return exitSignal + int(interrupted.Sig) // the run has told of it
+	case errors.Is(err, errFailed):
+		return exitFailed // as above
+	case errors.As(err, &missing), errors.As(err, &required):
+		errors.As(err, &wrong) // both hold the findings
+		fmt.Fprint(a.env.Stderr, output.Diagnostics(wrong, st))
+		return exitMissing
 	case errors.As(err, &wrong):
 		fmt.Fprint(a.env.Stderr, output.Diagnostics(wrong, st))
+		return exitUsage
 	case errors.As(err, &noTask):
 		a.say(noTask.Error(), noTaskHint(noTask))
+		return exitUsage
 	case errors.As(err, &usage):
 		a.say(usage.msg, usage.hint)
+		return exitUsage
 	case errors.Is(err, project.ErrNotFound):
 		a.say(err.Error(), "tugline demo shows a whole project; tugline help tells of the rest")
-	default:
+		return exitUsage
+	case errors.As(err, &unreadable) && !errors.Is(err, fs.ErrPermission):
 		a.say(err.Error(), "")
+		return exitUsage
 	}
+	a.say(err.Error(), "")
+	return exitBroken
 }
 
 func noTaskHint(e *plan.CallError) string {

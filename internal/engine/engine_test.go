@@ -18,8 +18,8 @@ import (
 	"tugline/internal/shell"
 )
 
-// planOf plans the tasks named in words.
-func planOf(t *testing.T, text, words string) (*plan.Plan, *Scripts) {
+// planned plans the tasks named in words.
+func planned(t *testing.T, text, words string) *plan.Plan {
 	t.Helper()
 	p, err := project.Parse("/almanac/tugline.toml", "tugline.toml", []byte(text))
 	require.NoError(t, err)
@@ -29,6 +29,13 @@ func planOf(t *testing.T, text, words string) (*plan.Plan, *Scripts) {
 	}
 	pl, err := plan.New(p, req)
 	require.NoError(t, err)
+	return pl
+}
+
+// planOf plans the tasks named in words and makes their scripts ready.
+func planOf(t *testing.T, text, words string) (*plan.Plan, *Scripts) {
+	t.Helper()
+	pl := planned(t, text, words)
 	scripts, err := Prepare(pl)
 	require.NoError(t, err)
 	return pl, scripts
@@ -186,15 +193,7 @@ run = "x"
 run = "#!/no/such/interpreter\nx"
 `
 	prepare := func(words string) error {
-		p, err := project.Parse("/almanac/tugline.toml", "tugline.toml", []byte(text))
-		require.NoError(t, err)
-		req := plan.Request{Env: os.Environ()}
-		for _, w := range strings.Fields(words) {
-			req.Calls = append(req.Calls, project.Call{Name: w})
-		}
-		pl, err := plan.New(p, req)
-		require.NoError(t, err)
-		_, err = Prepare(pl)
+		_, err := Prepare(planned(t, text, words))
 		return err
 	}
 	var wrong project.Diagnostics
