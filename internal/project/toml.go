@@ -125,8 +125,8 @@ type parser struct {
 	values  slab[value]
 	entries slab[entry]
 	tables  slab[table]
-	parts   []keyPart         // of the keys that are being read, the outermost first
-	names   map[string]string // one string for all keys of the same name
+	parts   []keyPart // of the keys that are being read, the outermost first
+	all     string    // the whole text of src
 
 	lib         unstable.Parser
 	src         *Source
@@ -141,7 +141,7 @@ type parser struct {
 // a syntax error it goes on at the next table header: the tree is then broken,
 // since it lacks what stood in between.
 func parseTOML(src *Source) *parser {
-	p := &parser{src: src, root: &table{origin: header}, names: map[string]string{}}
+	p := &parser{src: src, root: &table{origin: header}, all: string(src.Text)}
 	p.current = p.root
 	for p.base < len(src.Text) {
 		p.lib.Reset(src.Text[p.base:])
@@ -228,20 +228,23 @@ func (p *parser) keyParts(it unstable.Iterator) []keyPart {
 	from := len(p.parts)
 	for it.Next() {
 		n := it.Node()
-		p.parts = append(p.parts, keyPart{p.name(n.Data), p.span(n.Raw)})
+		p.parts = append(p.parts, keyPart{p.text(n), p.span(n.Raw)})
 	}
 	return p.parts[from:]
 }
 
-func (p *parser) name(text []byte) string {
-	if name, ok := p.names[string(text)]; ok {
-		return name
+// text returns the decoded text of a string or a key. Where it stands in the
+// file as it is, it shares the file's memory: an escape makes a text shorter
+// than what is written, by more than its quotes.
+func (p *parser) text(n *unstable.Node) string {
+	from := p.base + int(n.Raw.Offset)
+	switch int(n.Raw.Length) - len(n.Data) {
+	case 0: // a bare key
+		return p.all[from : from+len(n.Data)]
+	case 2: // one quote on either side
+		return p.all[from+1 : from+1+len(n.Data)]
 	}
-	name := string(text)
-	if len(p.names) < 256 { // keys repeat, names of tasks do not
-		p.names[name] = name
-	}
-	return name
+	return string(n.Data)
 }
 
 func (p *parser) span(r unstable.Range) Span {
@@ -346,7 +349,7 @@ func (p *parser) value(n *unstable.Node, after Span) *value {
 	v := p.values.put(value{span: p.span(n.Raw)})
 	switch n.Kind {
 	case unstable.String:
-		v.kind, v.text = kindText, string(n.Data)
+		v.kind, v.text = kindText, p.text(n)
 	case unstable.Integer:
 		v.kind = kindInteger
 		num, err := strconv.ParseInt(strings.TrimPrefix(string(n.Data), "+"), 0, 64)
