@@ -145,7 +145,7 @@ func TestAFailureStopsWhatHasNotStarted(t *testing.T) {
 		failures := summary.Failures()
 		require.Len(t, failures, 1)
 		assert.Equal(t, "tugline.toml:3:18", failures[0].Failure.Span.String())
-		assert.Equal(t, 3, failures[0].Failure.Span.Length)
+		assert.Equal(t, 3, failures[0].Failure.Span.Length())
 		assert.Equal(t, 7, failures[0].Failure.Code)
 	})
 }

@@ -92,7 +92,7 @@ func (d *decoder) is(key string, v *value, want kind) bool {
 	}
 	hint := ""
 	if want == kindText && v.kind != kindList && v.kind != kindTable {
-		raw := v.span.Source.Text[v.span.Offset : v.span.Offset+v.span.Length]
+		raw := v.span.bytes()
 		hint = fmt.Sprintf("put it in quotes: %q", raw)
 	}
 	d.report(v.span, hint, "%q must be %s, not %s", key, want, v.kind)

@@ -44,7 +44,7 @@ func (ds Diagnostics) Sort() {
 	sort.SliceStable(ds, func(i, j int) bool {
 		a, b := ds[i].Span, ds[j].Span
 		if a.IsZero() || b.IsZero() || a.Source == b.Source {
-			return a.Offset < b.Offset
+			return a.offset < b.offset
 		}
 		return a.Source.Name < b.Source.Name
 	})

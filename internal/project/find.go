@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"math"
 	"os"
 	"path/filepath"
 	"syscall"
@@ -61,6 +62,9 @@ func Find(folder string) (string, error) {
 // error is a [Diagnostics] with all that is wrong in it.
 func Load(path, name string) (*Project, error) {
 	text, err := os.ReadFile(path)
+	if err == nil && len(text) > math.MaxInt32 {
+		err = errors.New("it is larger than 2 GiB")
+	}
 	if err != nil {
 		return nil, &ReadError{Name: name, Err: err}
 	}
@@ -71,7 +75,7 @@ func Load(path, name string) (*Project, error) {
 func Parse(path, name string, text []byte) (*Project, error) {
 	src := &Source{Path: path, Name: name, Text: normalize(text)}
 	if at := invalidUTF8(src.Text); at >= 0 {
-		span := Span{Source: src, Offset: at, Length: 1}
+		span := spanOf(src, at, 1)
 		return nil, Diagnostics{{Span: span, Msg: "the file is not UTF-8 from here on", Hint: "save it as UTF-8"}}
 	}
 	read := parseTOML(src)

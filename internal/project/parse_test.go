@@ -352,7 +352,7 @@ func asPlainValue(v *value) any {
 		return items
 	}
 	var decoded map[string]any
-	toml.Unmarshal([]byte("x = "+string(v.span.Source.Text[v.span.Offset:v.span.Offset+v.span.Length])), &decoded)
+	toml.Unmarshal([]byte("x = "+string(v.span.bytes())), &decoded)
 	return decoded["x"]
 }
 
@@ -378,7 +378,7 @@ func FuzzParse(f *testing.F) {
 			line, column := d.Span.Position()
 			assert.Positive(t, line)
 			assert.Positive(t, column)
-			assert.LessOrEqual(t, d.Span.Offset+d.Span.Length, len(d.Span.Source.Text))
+			assert.LessOrEqual(t, d.Span.end(), len(d.Span.Source.Text))
 		}
 	})
 }
@@ -407,7 +407,7 @@ func TestTextKnowsItsPlaces(t *testing.T) {
 				column -= len("task.a.")
 			}
 			assert.Equal(t, test.at, fmt.Sprintf("%d:%d", line, column))
-			assert.Equal(t, test.word, string(span.Source.Text[span.Offset:span.Offset+span.Length]))
+			assert.Equal(t, test.word, string(span.bytes()))
 		})
 	}
 }

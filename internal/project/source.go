@@ -21,12 +21,29 @@ type Source struct {
 	lines []int     // offset of the start of each line
 }
 
-// Span is a stretch of a [Source]. The zero Span is no place at all.
+// Span is a stretch of a [Source]. The zero Span is no place at all. There are
+// many of them, so they are kept small: a file may have 2 GiB.
 type Span struct {
-	Source *Source
-	Offset int // in bytes
-	Length int // in bytes
+	Source       *Source
+	offset, size int32 // in bytes
 }
+
+// spanOf returns the stretch of src with so many bytes from offset on.
+func spanOf(src *Source, offset, length int) Span {
+	return Span{Source: src, offset: int32(offset), size: int32(length)}
+}
+
+// Offset returns where s starts, in bytes.
+func (s Span) Offset() int { return int(s.offset) }
+
+// Length returns how long s is, in bytes.
+func (s Span) Length() int { return int(s.size) }
+
+// end returns the offset of the first byte behind s.
+func (s Span) end() int { return s.Offset() + s.Length() }
+
+// bytes returns what stands at s.
+func (s Span) bytes() []byte { return s.Source.Text[s.Offset():s.end()] }
 
 // IsZero reports whether s is no place at all.
 func (s Span) IsZero() bool { return s.Source == nil }
@@ -35,12 +52,12 @@ func (s Span) IsZero() bool { return s.Source == nil }
 // Columns count characters, not bytes.
 func (s Span) Position() (line, column int) {
 	start := s.lineStart()
-	return s.Source.lineAt(s.Offset) + 1, utf8.RuneCount(s.Source.Text[start:s.Offset]) + 1
+	return s.Source.lineAt(s.Offset()) + 1, utf8.RuneCount(s.Source.Text[start:s.Offset()]) + 1
 }
 
 // Columns returns how many characters of its first line s covers, at least 1.
 func (s Span) Columns() int {
-	covered := s.Source.Text[s.Offset : s.Offset+s.Length]
+	covered := s.bytes()
 	if end := bytes.IndexByte(covered, '\n'); end >= 0 {
 		covered = covered[:end]
 	}
@@ -65,7 +82,7 @@ func (s Span) String() string {
 	return fmt.Sprintf("%s:%d:%d", s.Source.Name, line, column)
 }
 
-func (s Span) lineStart() int { return s.Source.lineStarts()[s.Source.lineAt(s.Offset)] }
+func (s Span) lineStart() int { return s.Source.lineStarts()[s.Source.lineAt(s.Offset())] }
 
 // lineAt returns the number of the line, from 0, that holds the byte at offset.
 func (src *Source) lineAt(offset int) int {

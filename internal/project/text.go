@@ -21,10 +21,10 @@ func (t Text) At(offset, length int) Span {
 	if len(t.Value) == 0 {
 		return t.Span
 	}
-	raw := t.Span.Source.Text[t.Span.Offset : t.Span.Offset+t.Span.Length]
+	raw := t.Span.bytes()
 	start := rawOffset(raw, min(offset, len(t.Value)-1))
 	end := rawOffset(raw, min(offset+length, len(t.Value)))
-	return Span{Source: t.Span.Source, Offset: t.Span.Offset + start, Length: max(1, end-start)}
+	return spanOf(t.Span.Source, t.Span.Offset()+start, max(1, end-start))
 }
 
 // rawOffset returns where the byte at offset of the decoded string stands in

@@ -171,7 +171,7 @@ func (p *parser) syntaxError(err error) int {
 		r := p.lib.Range(bad.Highlight)
 		at, length = p.base+int(r.Offset), int(r.Length)
 	}
-	p.report(Span{Source: p.src, Offset: at, Length: length}, syntaxMessage(bad.Message, p.src.Text[at:]), "")
+	p.report(spanOf(p.src, at, length), syntaxMessage(bad.Message, p.src.Text[at:]), "")
 	next := bytes.Index(p.src.Text[min(at, len(p.src.Text)):], []byte("\n["))
 	if next < 0 {
 		return len(p.src.Text)
@@ -248,7 +248,7 @@ func (p *parser) text(n *unstable.Node) string {
 }
 
 func (p *parser) span(r unstable.Range) Span {
-	return Span{Source: p.src, Offset: p.base + int(r.Offset), Length: int(r.Length)}
+	return spanOf(p.src, p.base+int(r.Offset), int(r.Length))
 }
 
 // header makes the table of a [header] or [[header]] the current one.
@@ -413,7 +413,7 @@ func lastValue(t *table) *value {
 		if v.kind == kindTable && v.table.origin == dotted {
 			v = lastValue(v.table)
 		}
-		if last == nil || v.span.Offset > last.span.Offset {
+		if last == nil || v.span.Offset() > last.span.Offset() {
 			last = v
 		}
 	}
@@ -433,15 +433,15 @@ func closeTables(t *table) {
 // placeAfter returns the place of the length bytes that follow span, blanks,
 // line ends, comments, commas and the equals sign left out.
 func (p *parser) placeAfter(span Span, length int) Span {
-	at := p.skip(span.Offset+span.Length, "=, \t\n")
-	return Span{Source: p.src, Offset: at, Length: min(length, len(p.src.Text)-at)}
+	at := p.skip(span.end(), "=, \t\n")
+	return spanOf(p.src, at, min(length, len(p.src.Text)-at))
 }
 
 // closeWith stretches v up to the bracket that follows end.
 func (p *parser) closeWith(v *value, end Span, bracket byte) {
-	at := p.skip(end.Offset+end.Length, ", \t\n")
+	at := p.skip(end.end(), ", \t\n")
 	if at < len(p.src.Text) && p.src.Text[at] == bracket {
-		v.span.Length = at + 1 - v.span.Offset
+		v.span = spanOf(p.src, v.span.Offset(), at+1-v.span.Offset())
 	}
 }
 
