@@ -466,6 +466,17 @@ shell = "sh"
 	s.eventuallyGone("daemon")
 }
 
+func TestAProcessOfSomeoneElseIsLeftAlone(t *testing.T) {
+	s := tell(t, "task.a.run = 'ls >/dev/null'\n")
+	cmd := s.command()
+	cmd.Path, cmd.Args = "/bin/sh", []string{"sh", "-c", `sleep 1000 & echo $! >pid; exec "$0" a`, program}
+	require.NoError(t, cmd.Run())
+	var pid int
+	_, err := fmt.Sscan(s.read("pid"), &pid)
+	require.NoError(t, err)
+	assert.NoError(t, syscall.Kill(pid, syscall.SIGKILL), "it must be alive")
+}
+
 func TestASecondInterruptKillsAtOnce(t *testing.T) {
 	s := tell(t, "[task.deaf]\nshell = 'sh'\nrun = '''\ntrap 'echo x >got' INT\ntrap '' TERM\necho $$ >pid\nwhile :; do sleep 0.05; done\n'''\n")
 	cmd := s.command("deaf")

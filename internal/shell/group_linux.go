@@ -15,6 +15,14 @@ func groupAttributes() *syscall.SysProcAttr {
 
 // adoptOrphans makes this process the parent of every descendant that loses
 // its own, so that it can be seen to end.
-var adoptOrphans = sync.OnceFunc(func() {
+//
+// What is a child already was started by whoever this process was before it
+// became Tugline (exec), and is none of its business: it returns those.
+var adoptOrphans = sync.OnceValue(func() map[int]bool {
+	inherited := map[int]bool{}
+	for _, pid := range children() {
+		inherited[pid] = true
+	}
 	unix.Prctl(unix.PR_SET_CHILD_SUBREAPER, 1, 0, 0, 0) // best effort: orphans then go to init
+	return inherited
 })

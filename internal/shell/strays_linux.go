@@ -3,6 +3,7 @@ package shell
 import (
 	"fmt"
 	"os"
+	"slices"
 	"strconv"
 	"strings"
 	"syscall"
@@ -14,10 +15,11 @@ import (
 // grace, the hard way. It is to be called when nothing else of this process's
 // is running. It returns when none is left.
 func EndStrays(grace time.Duration) {
+	inherited := adoptOrphans()
 	deadline := time.Now().Add(grace)
 	asked := map[int]bool{}
 	for pause := time.Millisecond; ; pause = min(2*pause, 20*time.Millisecond) {
-		left := children()
+		left := slices.DeleteFunc(children(), func(pid int) bool { return inherited[pid] })
 		if len(left) == 0 {
 			return
 		}
