@@ -288,6 +288,7 @@ func (l *loop) command(s *plan.Step, text *project.Text, env []string) shell.Com
 			l.events <- Event{Kind: StepOutput, Time: l.cfg.Now(), Step: s, Text: append([]byte(nil), p...)}
 		},
 	}
+	cmd.Waiting = func() { l.events <- Event{Kind: StepWaiting, Time: l.cfg.Now(), Step: s} }
 	if s.Task.Echo && !l.cfg.Quiet {
 		cmd.Statement = func(where shell.Stretch) {
 			l.sendStatement(s, text.Value[where.Offset:where.Offset+where.Length])

@@ -31,6 +31,7 @@ const (
 	StepStarted  Kind = "step.started"
 	StepCommand  Kind = "step.command" // a statement of the step starts
 	StepOutput   Kind = "step.output"
+	StepWaiting  Kind = "step.waiting" // its script has ended, jobs in the background have not
 	StepFinished Kind = "step.finished"
 	RunFinished  Kind = "run.finished"
 )

@@ -100,6 +100,10 @@ func (d *Display) Event(e engine.Event) {
 		d.command(e.Step, string(e.Text))
 	case engine.StepOutput:
 		d.output(e.Step, e.Text)
+	case engine.StepWaiting:
+		if d.live != nil {
+			d.live.partial(e.Step, "waits for what it left in the background")
+		}
 	case engine.StepFinished:
 		d.finished(e.Result)
 	}

@@ -61,6 +61,9 @@ func runProgram(ctx context.Context, cmd Command, out *stream, procs *processes)
 		}
 		err = b.result(err, where)
 		if cmd.Program.jobs {
+			if cmd.Waiting != nil {
+				cmd.Waiting()
+			}
 			runner.Run(ctx, waitCommand()) // their status does not count
 		}
 		return err

@@ -142,6 +142,13 @@ func exitOf(err error) ExitError {
 	return ExitError{Code: 1, Note: err.Error()}
 }
 
+// anyLeft reports whether something that an ended program started has not ended.
+func (ps *processes) anyLeft() bool {
+	ps.mu.Lock()
+	defer ps.mu.Unlock()
+	return len(ps.left) > 0
+}
+
 // wait returns when no process of the script is left. When ctx is done it
 // ends them, with SIGTERM: a shell makes its jobs in the background deaf to
 // SIGINT (POSIX, Shell Command Language, 2.11).

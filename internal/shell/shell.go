@@ -33,6 +33,8 @@ type Command struct {
 	Output    func(text []byte)
 	Statement func(Stretch)
 
+	Waiting func() // called when the script has ended and jobs in the background may have not; may be nil
+
 	Grace time.Duration   // from the first signal to the hard one
 	Kill  <-chan struct{} // closed: do not wait for the grace time; may be nil
 }
@@ -83,6 +85,9 @@ func Run(ctx context.Context, cmd Command) error {
 		err = runProgram(ctx, cmd, out, procs)
 	} else {
 		err = runInterpreter(ctx, cmd, out, procs)
+	}
+	if procs.anyLeft() && cmd.Waiting != nil {
+		cmd.Waiting()
 	}
 	procs.wait(ctx)
 	out.close()

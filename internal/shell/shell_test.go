@@ -240,6 +240,23 @@ func TestCancelEndsTheWholeTree(t *testing.T) {
 	}
 }
 
+// The job goes on only once it was told that the script waits for it.
+func TestRunTellsThatItWaits(t *testing.T) {
+	for _, script := range []string{"mkfifo go; sh -c '(read x <go) &'", "mkfifo go; sh -c 'read x <go' &"} {
+		told := 0
+		cmd := command(t, script)
+		cmd.Waiting = func() {
+			told++
+			require.NoError(t, os.WriteFile(filepath.Join(cmd.Dir, "go"), []byte("x\n"), 0))
+		}
+		require.NoError(t, Run(t.Context(), cmd))
+		assert.Equal(t, 1, told, script)
+	}
+	cmd := command(t, "sh -c true; :")
+	cmd.Waiting = func() { assert.Fail(t, "there is nothing to wait for") }
+	require.NoError(t, Run(t.Context(), cmd))
+}
+
 func TestFilesAreHandedOverAsTheyAre(t *testing.T) {
 	cmd := command(t, "sh -c 'cat; echo to stderr >&2'; echo done")
 	files := map[string]*os.File{}
