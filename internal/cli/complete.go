@@ -33,9 +33,9 @@ func (a *app) complete(cmd *cobra.Command, words []string, next string) ([]strin
 		return completeOptions(r.task, flags), directive
 	}
 	var found []string
-	if cmd.HasParent() || len(words) == 0 || len(r.calls) > 0 {
-		// The commands are known to the library, or no longer possible.
-	} else {
+	// Without a word before it, the library itself gives the commands; behind a
+	// task there can be none.
+	if !cmd.HasParent() && len(words) > 0 && len(r.calls) == 0 {
 		for _, c := range cmd.Commands() {
 			if c.IsAvailableCommand() {
 				found = append(found, cobra.CompletionWithDesc(c.Name(), c.Short))
