@@ -71,6 +71,12 @@ func TestWhenTheOutputGoesNowhere(t *testing.T) {
 	assert.FileExists(t, filepath.Join(s.dir, "b"), "a reader that goes away does not stop the run")
 
 	assert.Equal(t, 0, sh(`"$0" a b >&-`).code)
+
+	s.write("tugline.toml", "task.a = { shell = 'sh', run = 'echo a' }\n")
+	s.env = append(s.env, "TMPDIR=/no/such/folder")
+	r = s.tugline("a")
+	assert.Equal(t, 4, r.code, "it is not the task that failed")
+	assert.Contains(t, r.stderr, "writing the script to a temporary file")
 }
 
 func TestAFileThatRunsItself(t *testing.T) {

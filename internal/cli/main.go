@@ -53,6 +53,10 @@ func (i Interrupted) Signal() os.Signal { return i.Sig }
 // errFailed says that a task failed; the run has told of it already.
 var errFailed = errors.New("a task failed")
 
+// errInternal says that Tugline could not run a task; the run has told of it
+// already.
+var errInternal = errors.New("a task could not be run")
+
 // usageError is a wrong use of the command line.
 type usageError struct {
 	msg  string
@@ -99,6 +103,8 @@ func (a *app) finish(ctx context.Context, err error) int {
 		return exitSignal + int(interrupted.Sig) // the run has told of it
 	case errors.Is(err, errFailed):
 		return exitFailed // as above
+	case errors.Is(err, errInternal):
+		return exitBroken // as above
 	case errors.As(err, &missing), errors.As(err, &required):
 		errors.As(err, &wrong) // both hold the findings
 		fmt.Fprint(a.env.Stderr, output.Diagnostics(wrong, st))

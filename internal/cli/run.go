@@ -5,6 +5,7 @@ import (
 	"crypto/rand"
 	"fmt"
 	"runtime"
+	"slices"
 	"strings"
 	"time"
 
@@ -172,10 +173,14 @@ func (a *app) engineRun(ctx context.Context, pl *plan.Plan, scripts *engine.Scri
 	if err != nil {
 		return err
 	}
-	if len(summary.Failures()) > 0 {
-		return errFailed
+	failures := summary.Failures()
+	switch {
+	case len(failures) == 0:
+		return nil
+	case slices.ContainsFunc(failures, func(r engine.Result) bool { return r.Failure.Internal }):
+		return errInternal
 	}
-	return nil
+	return errFailed
 }
 
 // mode returns how the output of a run is shown.

@@ -272,8 +272,12 @@ func (l *loop) fail(ctx context.Context, r *Result, text *project.Text, env []st
 		if exit.Missing != "" {
 			r.Failure.Hint = project.DidYouMean(exit.Missing, shell.Commands(env))
 		}
-	case errors.Is(err, shell.ErrNoFolder) && !r.Step.Task.Folder.Span.IsZero():
-		r.Failure.Span = r.Step.Task.Folder.Span
+	case errors.Is(err, shell.ErrNoFolder):
+		if !r.Step.Task.Folder.Span.IsZero() {
+			r.Failure.Span = r.Step.Task.Folder.Span
+		}
+	default:
+		r.Failure.Internal = true
 	}
 }
 

@@ -62,6 +62,8 @@ type Failure struct {
 	Code int          // the exit code; 0 when no command gave one
 	Msg  string
 	Hint string // how to mend it; may be empty
+	// Internal says that no command failed, but Tugline could not run it.
+	Internal bool
 }
 
 // Sink is told of every event, in one order, by one goroutine. The run waits

@@ -300,7 +300,7 @@ func (d *Display) summaryLine(s engine.Summary) string {
 		return "nothing to do\n"
 	}
 	line := strings.Join(counts, ", ") + " in " + duration(s.Wall)
-	if saved := s.Busy - s.Wall; saved >= 50*time.Millisecond && saved > s.Wall/20 {
+	if saved := s.Busy - s.Wall; s.Count(engine.Stopped) == 0 && saved >= 50*time.Millisecond && saved > s.Wall/20 {
 		line += d.style.faint(", " + duration(saved) + " saved by running tasks at the same time")
 	}
 	if d.mode != Direct || len(s.Failures()) > 0 {

@@ -1,6 +1,7 @@
 package project
 
 import (
+	"bytes"
 	"fmt"
 	"strings"
 )
@@ -39,6 +40,9 @@ func (d *decoder) register() {
 // checkCalls reports calls of tasks that do not exist.
 func (d *decoder) checkCalls() {
 	missing := func(c Call, who string) {
+		if bytes.Contains(d.skipped, []byte(c.Name)) {
+			return // it may be defined where the file could not be read
+		}
 		d.report(c.Span, DidYouMean(c.Name, d.project.Names()), "%s %q, but there is no such task", who, c.Name)
 	}
 	for _, c := range d.project.Default {

@@ -11,7 +11,7 @@ import (
 type decoder struct {
 	project     *Project
 	diagnostics Diagnostics
-	broken      bool // the file has syntax errors, so tasks and keys may be missing
+	skipped     []byte // what could not be read: tasks and keys in it are not known
 }
 
 func (d *decoder) report(span Span, hint, format string, args ...any) {
@@ -31,10 +31,8 @@ func (d *decoder) decode(root *table) {
 	})
 	decodeTable(d, root, topKeys, d.project, "key")
 	d.register()
-	if !d.broken {
-		d.checkCalls()
-		d.checkCycles()
-	}
+	d.checkCalls()
+	d.checkCycles()
 }
 
 // decodeTable hands every entry of t to its key. what names the kind of key
@@ -66,7 +64,7 @@ func (d *decoder) tasks(p *Project, e *entry) {
 		p.Tasks = append(p.Tasks, t)
 		decodeTable(d, te.val.table, taskKeys, t, "task key")
 		d.checkVariables(t)
-		if !d.broken && !d.has(te.val.table, "run", "needs", "os") {
+		if len(d.skipped) == 0 && !d.has(te.val.table, "run", "needs", "os") {
 			d.report(te.span, `give it "run" or "needs"`, "task %q does nothing", t.Name)
 		}
 	}
@@ -248,7 +246,7 @@ func (d *decoder) longVar(v *Var, e *entry) {
 		given = e
 	}
 	switch {
-	case given == nil && !v.Required && !d.broken:
+	case given == nil && !v.Required && len(d.skipped) == 0:
 		d.report(e.span, `give it "value", "default", "run" or "file", or make it "required"`, "%q has no value", v.Name)
 	case given != nil && v.Required:
 		d.report(t.get("required").span, "", "%q has a value, by %q, so it cannot be required", v.Name, given.key)

@@ -82,7 +82,7 @@ func Parse(path, name string, text []byte) (*Project, error) {
 	d := &decoder{
 		project:     &Project{Source: src, Folder: filepath.Dir(path), echo: true, byName: map[string]*Task{}},
 		diagnostics: read.diagnostics,
-		broken:      read.broken,
+		skipped:     read.skipped,
 	}
 	d.decode(read.root)
 	if len(d.diagnostics) > 0 {

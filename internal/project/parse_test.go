@@ -174,6 +174,12 @@ func TestParseReportsAllThatIsWrong(t *testing.T) {
 			`3:9+1 literal strings cannot have new lines`,
 			`7:1+3 unknown task key "bad"`,
 		}},
+		{"a syntax error hides nothing else", "[task.a]\nneeds = ['b']\n[task.b]\nneeds = ['a', 'nope', 'lost', 'late']\n[task.c]\nrun = 'x' 'y'\naliases = 'late'\n[task.lost\nrun = 'x'\n", []string{
+			`2:10+3 tasks need each other in a circle: a → b → a | 2:10: "a" needs "b" | 4:10: "b" needs "a"`,
+			`4:15+6 task "b" needs "nope", but there is no such task`,
+			`6:11+1 expected newline but got '\''`,
+			`8:11+1 expected ']' to close table name`,
+		}},
 		{"a text that never ends", "[task.a]\nrun = '''\necho\n", []string{
 			`3:5+1 multiline literal string not terminated by '''`,
 		}},

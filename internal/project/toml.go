@@ -133,13 +133,13 @@ type parser struct {
 	base        int // offset in src of the text given to lib
 	root        *table
 	current     *table
-	broken      bool // a part of the file could not be read
+	skipped     []byte // what could not be read
 	diagnostics Diagnostics
 }
 
 // parseTOML reads the tree of src and all that is wrong with its syntax. After
-// a syntax error it goes on at the next table header: the tree is then broken,
-// since it lacks what stood in between.
+// a syntax error it goes on at the next table header: the tree then lacks what
+// was skipped.
 func parseTOML(src *Source) *parser {
 	p := &parser{src: src, root: &table{origin: header}, all: string(src.Text)}
 	p.current = p.root
@@ -159,10 +159,10 @@ func parseTOML(src *Source) *parser {
 
 // syntaxError reports err and returns the offset at which to go on.
 func (p *parser) syntaxError(err error) int {
-	p.broken = true
 	var bad *unstable.ParserError
 	if !errors.As(err, &bad) {
 		p.report(Span{Source: p.src}, err.Error(), "")
+		p.skipped = p.src.Text
 		return len(p.src.Text)
 	}
 	at := len(p.src.Text)
@@ -172,12 +172,14 @@ func (p *parser) syntaxError(err error) int {
 		at, length = p.base+int(r.Offset), int(r.Length)
 	}
 	p.report(spanOf(p.src, at, length), syntaxMessage(bad.Message, p.src.Text[at:]), "")
-	next := bytes.Index(p.src.Text[min(at, len(p.src.Text)):], []byte("\n["))
-	if next < 0 {
-		return len(p.src.Text)
+	resume := len(p.src.Text)
+	if next := bytes.Index(p.src.Text[min(at, resume):], []byte("\n[")); next >= 0 {
+		resume = at + next + 1
 	}
+	line := bytes.LastIndexByte(p.src.Text[:at], '\n') + 1
+	p.skipped = append(p.skipped, p.src.Text[line:resume]...)
 	p.current = p.newTable(header) // keys up to the next header belong to nothing
-	return at + next + 1
+	return resume
 }
 
 // codePoint is how the library names a character: U+0041 'A', or U+000A.

@@ -114,6 +114,12 @@ func (b *builtin) result(err error, where Stretch) error {
 	if call, ok := b.cmd.Program.calls[at]; ok {
 		exit.Where = Stretch{at, call.length}
 	}
+	if name := b.troubles.unset.Load(); name != nil && exit.Code == 1 {
+		exit.Note = fmt.Sprintf("the variable %q is not set", *name)
+		if place, ok := b.cmd.Program.reference(*name, at); ok {
+			exit.Where = place
+		}
+	}
 	return &exit
 }
 
@@ -150,6 +156,7 @@ func (b *builtin) call(ctx context.Context, args []string) ([]string, error) {
 	if end := b.troubles.next(); end != nil {
 		return end, nil
 	}
+	b.troubles.unset.Store(nil) // the script goes on, so it did no harm
 	return b.substitute(ctx, args)
 }
 

@@ -15,6 +15,7 @@ type Program struct {
 	script string
 	file   *syntax.File
 	calls  map[int]simpleCommand // by offset
+	params map[string][]Stretch  // where each variable is referred to, in order
 	jobs   bool                  // it leaves jobs in the background
 	plain  []string              // the words, if it is a single call that needs no shell
 	where  Stretch               // of the first statement
@@ -51,11 +52,11 @@ func Parse(script string) (*Program, []Problem) {
 	if problems := check(script, file); len(problems) > 0 {
 		return nil, problems
 	}
-	p := &Program{script: script, file: file, calls: map[int]simpleCommand{}}
+	p := &Program{script: script, file: file, calls: map[int]simpleCommand{}, params: map[string][]Stretch{}}
 	p.noteCalls()
 	p.where = p.span(file)
 	if p.plain = plainWords(file); p.plain != nil {
-		p.file, p.calls = nil, nil // not needed any more
+		p.file, p.calls, p.params = nil, nil, nil // not needed any more
 		return p, nil
 	}
 	rewrite(file)
@@ -154,9 +155,14 @@ func (p *Program) pieces(told bool) []syntax.Node {
 	return append(pieces, &syntax.File{Stmts: stmts[len(stmts)-1:]})
 }
 
-// noteCalls notes all simple commands, so that a failure can be pinned to one.
+// noteCalls notes all simple commands and references to variables, so that a
+// failure can be pinned to one.
 func (p *Program) noteCalls() {
 	syntax.Walk(p.file, func(node syntax.Node) bool {
+		if param, ok := node.(*syntax.ParamExp); ok && param.Param != nil {
+			start := int(param.Pos().Offset())
+			p.params[param.Param.Value] = append(p.params[param.Param.Value], Stretch{start, int(param.End().Offset()) - start})
+		}
 		if stmt, ok := node.(*syntax.Stmt); ok {
 			p.jobs = p.jobs || stmt.Background
 			if call, ok := stmt.Cmd.(*syntax.CallExpr); ok && len(call.Args) > 0 {
@@ -167,6 +173,21 @@ func (p *Program) noteCalls() {
 		}
 		return true
 	})
+}
+
+// reference returns the first reference to a variable at or behind offset, or
+// else the first of all.
+func (p *Program) reference(name string, offset int) (Stretch, bool) {
+	places := p.params[name]
+	for _, place := range places {
+		if place.Offset >= offset {
+			return place, true
+		}
+	}
+	if len(places) > 0 {
+		return places[0], true
+	}
+	return Stretch{}, false
 }
 
 // callAt reports whether the command called name may be the one that stands at

@@ -12,8 +12,9 @@ import (
 
 // troubles are what went wrong in a script that the library passes over.
 type troubles struct {
-	failed atomic.Bool // an expansion or a write
-	gone   atomic.Bool // nobody reads the output any more
+	failed atomic.Bool            // an expansion or a write
+	gone   atomic.Bool            // nobody reads the output any more
+	unset  atomic.Pointer[string] // the variable that an expansion lacked last
 }
 
 // next returns the command that is to take the place of the next one, if
@@ -47,6 +48,9 @@ func (w *watchedFile) Write(text []byte) (int, error) { return w.WriteString(str
 
 // WriteString passes text on.
 func (w *watchedFile) WriteString(text string) (int, error) {
+	if name, ok := strings.CutSuffix(text, ": unbound variable\n"); ok && w.messages {
+		w.troubles.unset.Store(&name)
+	}
 	if w.messages && len(text) < 80 {
 		for _, msg := range expansionErrors {
 			if strings.HasSuffix(text, msg) {
