@@ -104,7 +104,7 @@ func (sc *scope) strongest(name string) *project.Var {
 	for _, layer := range sc.layers {
 		for i := range layer {
 			v := &layer[i]
-			if _, outside := sc.caller[name]; v.Name == name && !v.Declared() && !(v.Default && outside) {
+			if _, outside := sc.caller[name]; v.Name == name && !v.Required && !(v.Default && outside) {
 				return v
 			}
 		}
@@ -116,7 +116,7 @@ func (sc *scope) strongest(name string) *project.Var {
 func (sc *scope) declared(name string) *project.Var {
 	for _, layer := range sc.layers {
 		for i := range layer {
-			if layer[i].Name == name && layer[i].Declared() {
+			if layer[i].Name == name && layer[i].Required {
 				return &layer[i]
 			}
 		}

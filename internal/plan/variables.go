@@ -93,7 +93,7 @@ func (sc *scope) origins(name string, t *project.Task, req Request) []Origin {
 	var found, defaults []Origin
 	for i, layer := range sc.layers {
 		for _, v := range layer {
-			if v.Name != name || v.Declared() {
+			if v.Name != name || v.Required {
 				continue
 			}
 			o := Origin{Kind: kindOf(v, i, t), Span: v.Span, Value: sc.expand(v, i)}

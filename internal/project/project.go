@@ -61,7 +61,7 @@ type Var struct {
 type Details struct {
 	Run      Text // a script whose output is the value; empty: none
 	File     Text // a file whose text is the value, unexpanded, relative to the folder of the file; empty: none
-	Required bool // it must be set from outside for the tasks that refer to it
+	Required bool // it has no value here; it must be set from outside for the tasks that refer to it
 	About    string
 	Example  string // a value to show in a sample env file
 }
@@ -76,9 +76,6 @@ func FixedVar(name, value string) Var {
 
 // Computed reports whether the value is only known when it is asked for.
 func (v *Var) Computed() bool { return v.Run.Value != "" || v.File.Value != "" }
-
-// Declared reports whether v only declares a variable and gives it no value.
-func (v *Var) Declared() bool { return v.Required }
 
 // EnvFile is an env file that the project names.
 type EnvFile struct {

@@ -9,6 +9,7 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
+	"strconv"
 	"strings"
 	"sync"
 
@@ -52,11 +53,11 @@ func runProgram(ctx context.Context, cmd Command, out *stream, procs *processes)
 		where := b.start(piece)
 		out.statement(where)
 		err := runner.Run(ctx, piece)
-		trouble := b.troubles.next()
-		if trouble != nil && trouble[1] == "1" {
-			err = interp.ExitStatus(1)
+		code, ends := b.troubles.take()
+		if code != 0 {
+			err = interp.ExitStatus(code)
 		}
-		if i < len(pieces)-1 && !runner.Exited() && trouble == nil && ctx.Err() == nil && !isInternal(err) {
+		if i < len(pieces)-1 && !runner.Exited() && !ends && ctx.Err() == nil && !isInternal(err) {
 			continue
 		}
 		err = b.result(err, where)
@@ -111,6 +112,9 @@ func (b *builtin) result(err error, where Stretch) error {
 		exit, at = b.failed.ExitError, b.failed.at
 		exit.Where = where
 	}
+	if why := b.troubles.why.Load(); why != nil {
+		exit.Note, at = *why, -1 // the library does not tell where
+	}
 	if call, ok := b.cmd.Program.calls[at]; ok {
 		exit.Where = Stretch{at, call.length}
 	}
@@ -148,15 +152,16 @@ func (b *builtin) watch(file *os.File) *watchedFile {
 
 // call is told of each simple command, with its words expanded, before it runs.
 func (b *builtin) call(ctx context.Context, args []string) ([]string, error) {
+	if code, ends := b.troubles.take(); ends {
+		return []string{"exit", strconv.Itoa(code)}, nil
+	}
 	if at := int(interp.HandlerCtx(ctx).Pos.Offset()); b.cmd.Program.callAt(at, args[0]) {
 		b.mu.Lock()
 		b.called = at
 		b.mu.Unlock()
 	}
-	if end := b.troubles.next(); end != nil {
-		return end, nil
-	}
-	b.troubles.unset.Store(nil) // the script goes on, so it did no harm
+	b.troubles.unset.Store(nil) // the script goes on, so they did no harm
+	b.troubles.why.Store(nil)
 	return b.substitute(ctx, args)
 }
 

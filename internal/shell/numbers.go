@@ -177,6 +177,10 @@ func (b *builtin) number(hc interp.HandlerContext, args []string) error {
 		return b.noNumber(hc, "%s: unbound variable", name)
 	}
 	n, err := evaluate(hc.Env, value, 0)
+	var unparsed syntax.ParseError
+	if errors.As(err, &unparsed) {
+		return b.noNumber(hc, "%s: %q is no number", name, value)
+	}
 	if err != nil {
 		return b.noNumber(hc, "%s: %q is no number: %v", name, value, err)
 	}
@@ -185,8 +189,9 @@ func (b *builtin) number(hc interp.HandlerContext, args []string) error {
 }
 
 func (b *builtin) noNumber(hc interp.HandlerContext, format string, args ...any) error {
-	fmt.Fprintf(hc.Stderr, format+"\n", args...)
-	b.troubles.failed.Store(true)
+	why := fmt.Sprintf(format, args...)
+	fmt.Fprintln(hc.Stderr, why) // a stream that is gone is no reason to fail otherwise
+	b.troubles.expansion(why)
 	return interp.ExitStatus(1)
 }
 

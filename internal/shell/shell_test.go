@@ -63,6 +63,8 @@ func TestRun(t *testing.T) {
 		{"conditions may fail", "false || echo a; if false; then :; fi; ! true || echo b; echo $?", "«false || echo a»a\n«if false; then :; fi»«! true || echo b»b\n«echo $?»0\n", "", ""},
 		{"an unset variable", "echo $NOPE_NOPE", "«echo $NOPE_NOPE»NOPE_NOPE: unbound variable\n", "$NOPE_NOPE", `the variable "NOPE_NOPE" is not set`},
 		{"an unset variable further in", "if true; then\n  echo a; x=1\n  echo $x ${NOPE}\nfi", "«if true; then\n  echo a; x=1\n  echo $x ${NOPE}\nfi»a\nNOPE: unbound variable\n", "${NOPE}", `the variable "NOPE" is not set`},
+		{"a division by zero", "n=0\nif true; then\n  echo a; echo $((1/n)); echo b\nfi", "«n=0»«if true; then\n  echo a; echo $((1/n)); echo b\nfi»a\ndivision by zero\n", "if true; then\n  echo a; echo $((1/n)); echo b\nfi", "division by zero"},
+		{"a value that is no number", "x=abc-; echo $((x + 1))", "«x=abc-»«echo $((x + 1))»x: \"abc-\" is no number\n", "echo $((x + 1))", "x: \"abc-\" is no number"},
 		{"an unset variable that did no harm", "x=$(echo $NOPE) || true; false", "«x=$(echo $NOPE) || true»NOPE: unbound variable\n«false»", "false", "exit code 1"},
 		{"a missing command", "if true; then no-such-command x; fi", "«if true; then no-such-command x; fi»there is no command \"no-such-command\" on the PATH\n", "no-such-command x", `there is no command "no-such-command" on the PATH`},
 		{"a missing file to run", "./no-such", "«./no-such»there is no file \"./no-such\" to run\n", "./no-such", `there is no file "./no-such" to run`},

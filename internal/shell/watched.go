@@ -15,18 +15,25 @@ type troubles struct {
 	failed atomic.Bool            // an expansion or a write
 	gone   atomic.Bool            // nobody reads the output any more
 	unset  atomic.Pointer[string] // the variable that an expansion lacked last
+	why    atomic.Pointer[string] // the message of the expansion that failed last
 }
 
-// next returns the command that is to take the place of the next one, if
-// something went wrong since the last call: the end of the shell.
-func (t *troubles) next() []string {
+// expansion notes that an expansion failed.
+func (t *troubles) expansion(why string) {
+	t.why.Store(&why)
+	t.failed.Store(true)
+}
+
+// take returns the code with which the shell must end if something went wrong
+// since the last call.
+func (t *troubles) take() (code int, ends bool) {
 	switch {
 	case t.failed.Swap(false):
-		return []string{"exit", "1"}
+		return 1, true
 	case t.gone.Swap(false):
-		return []string{"exit", "0"} // as a program ended by a closed pipe
+		return 0, true // as a program ended by a closed pipe
 	}
-	return nil
+	return 0, false
 }
 
 // watchedFile is a file that a script's built-in commands write to. It notices
@@ -54,7 +61,7 @@ func (w *watchedFile) WriteString(text string) (int, error) {
 	if w.messages && len(text) < 80 {
 		for _, msg := range expansionErrors {
 			if strings.HasSuffix(text, msg) {
-				w.troubles.failed.Store(true)
+				w.troubles.expansion(strings.TrimSuffix(text, "\n"))
 			}
 		}
 	}
