@@ -4,7 +4,7 @@ package main
 
 import (
 	"encoding/json"
-	"fmt"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -125,36 +125,38 @@ func TestHostileValuesAreHarmless(t *testing.T) {
 args.value = {}
 args.words = { rest = true }
 env = { COPY = "$value" }
-run = 'printf "%s|%s|%s|%s\n" "$value" "$COPY" "$SET" "$1"'
+run = 'printf "%s|%s|%s|%s|%s\n" "$value" "$COPY" "$SET" "$FILED" "$1"'
 [task.bash]
 args.value = {}
 args.words = { rest = true }
 env = { COPY = "$value" }
 shell = "bash"
-run = 'printf "%s|%s|%s|%s\n" "$value" "$COPY" "$SET" "$1"'
+run = 'printf "%s|%s|%s|%s|%s\n" "$value" "$COPY" "$SET" "$FILED" "$1"'
 [task.python]
 args.value = {}
 args.words = { rest = true }
 env = { COPY = "$value" }
 run = '''#!/usr/bin/env python3
 import os, sys
-print("|".join([os.environ["value"], os.environ["COPY"], os.environ["SET"], sys.argv[1]]))
+print("|".join([os.environ["value"], os.environ["COPY"], os.environ["SET"], os.environ["FILED"], sys.argv[1]]))
 '''
 [task.builtin-by-call]
 args.value = {}
 args.words = { rest = true }
 needs = ['builtin --value "$value" -- "$@"', 'bash --value=$value -- "$@"', 'python --value $value -- "$@"']
 `)
+	inQuotes := strings.NewReplacer(`\`, `\\`, `"`, `\"`, "\n", `\n`, "$", `\$`, "`", "\\`")
 	values := []string{
-		"a b", `"`, "'", `'"'"`, "$(touch hit)", "`touch hit`", "a\nb", "-n", "--value", "*", "~", "", "größe 港", `\`, `\n`, "$HOME", "a;touch hit", "{a,b}", "!x", "#x", "%s",
+		"a b", `say "x"`, `"`, "'", `'"'"`, "$(touch hit)", "`touch hit`", "a\nb", "-n", "--value", "*", "~", "", "größe 港", `\`, `\n`, "$HOME", "a;touch hit", "{a,b}", "!x", "#x", "%s",
 	}
 	for _, v := range values {
-		want := fmt.Sprintf("%s|%s|%s|%s\n", v, v, v, v)
+		want := strings.Join([]string{v, v, v, v, v}, "|") + "\n"
+		s.write("filed.env", `FILED="`+inQuotes.Replace(v)+"\"\n")
 		for _, task := range []string{"builtin", "bash"} {
-			r := s.tugline("-q", "--set", "SET="+v, task, "--value="+v, "--", v)
+			r := s.tugline("-q", "--env-file", "filed.env", "--set", "SET="+v, task, "--value="+v, "--", v)
 			assert.Equal(t, result{0, want, ""}, r, "%s with %q", task, v)
 		}
-		r := s.tugline("-q", "-j1", "--output", "direct", "--set", "SET="+v, "builtin-by-call", "--value="+v, "--", v)
+		r := s.tugline("-q", "-j1", "--env-file", "filed.env", "--output", "direct", "--set", "SET="+v, "builtin-by-call", "--value="+v, "--", v)
 		assert.Equal(t, want+want+want, r.stdout, "by call with %q: %s", v, r.stderr)
 	}
 	assert.NoFileExists(t, s.dir+"/hit")

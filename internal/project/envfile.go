@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"regexp"
 	"sort"
+	"strings"
 	"sync"
 
 	"github.com/joho/godotenv"
@@ -24,12 +25,13 @@ func ParseEnvFile(name string, text []byte) (Settings, error) {
 	if at := invalidUTF8(text); at >= 0 {
 		return Settings{}, fmt.Errorf("%s:%d: the file is not UTF-8 from here on", name, 1+bytes.Count(text[:at], []byte("\n")))
 	}
-	vars, err := godotenv.UnmarshalBytes(text)
+	vars, err := godotenv.UnmarshalBytes(hideEscapes(text))
 	if err != nil {
 		return Settings{}, envFileError(name, text)
 	}
 	s := Settings{Name: name}
 	for key, value := range vars {
+		value = hiddenEscapes.Replace(value)
 		if !ValidVariable(key) {
 			return Settings{}, fmt.Errorf("%s: the variable name %q is not allowed", name, key)
 		}
@@ -37,6 +39,25 @@ func ParseEnvFile(name string, text []byte) (Settings, error) {
 	}
 	sort.Strings(s.Pairs)
 	return s, nil
+}
+
+// inQuotes matches a setting in double quotes.
+var inQuotes = sync.OnceValue(func() *regexp.Regexp {
+	return regexp.MustCompile(`(?ms)^(\s*(?:export\s+)?[\w.]+\s*[=:]\s*")((?:[^"\\]|\\.)*)"`)
+})
+
+// escapes puts noncharacters (Unicode, section 23.7) in place of the escaped
+// backslashes and quotes, which the library misreads before a closing quote.
+var (
+	escapes       = strings.NewReplacer(`\\`, "\uFDD0", `\"`, "\uFDD1")
+	hiddenEscapes = strings.NewReplacer("\uFDD0", `\`, "\uFDD1", `"`)
+)
+
+func hideEscapes(text []byte) []byte {
+	if !bytes.Contains(text, []byte(`\`)) {
+		return text
+	}
+	return inQuotes().ReplaceAllFunc(text, func(setting []byte) []byte { return []byte(escapes.Replace(string(setting))) })
 }
 
 // envFileError finds the first line up to which the file cannot be read: the
