@@ -18,12 +18,13 @@ import (
 // import of the others.
 var mayImport = map[string][]string{
 	"cmd/tugline":      {"internal/cli"},
-	"internal/cli":     {"demo", "internal/output", "internal/engine", "internal/shell", "internal/plan", "internal/project"},
+	"internal/cli":     {"demo", "internal/output", "internal/engine", "internal/shell", "internal/plan", "internal/project", "internal/secret"},
 	"internal/output":  {"internal/engine", "internal/plan", "internal/project"},
-	"internal/engine":  {"internal/shell", "internal/plan", "internal/project"},
+	"internal/engine":  {"internal/shell", "internal/plan", "internal/project", "internal/secret"},
 	"internal/shell":   {},
-	"internal/plan":    {"internal/project"},
+	"internal/plan":    {"internal/project", "internal/secret"},
 	"internal/project": {},
+	"internal/secret":  {},
 	"demo":             {},
 	"docs/generate":    {"internal/cli"},
 	"bench":            {"internal/cli", "internal/engine", "internal/plan", "internal/project", "internal/shell"},

@@ -138,7 +138,56 @@ func (b *bench) loading() ([]row, error) {
 			}),
 		})
 	}
-	return rows, nil
+	parts, err := b.parts(200, 50)
+	return append(rows, parts), err
+}
+
+// parts: the same, spread over many files.
+func (b *bench) parts(files, tasks int) (row, error) {
+	text, asJSON, err := manyTasks(tasks)
+	if err != nil {
+		return row{}, err
+	}
+	var top strings.Builder
+	var calls, contents []string
+	top.WriteString("[parts]\n")
+	for i := range files {
+		if _, err = b.write(fmt.Sprintf("parts/p%d/tugline.toml", i), string(text)); err != nil {
+			return row{}, err
+		}
+		content, err := b.write(fmt.Sprintf("parts/p%d/tugline.json", i), string(asJSON))
+		if err != nil {
+			return row{}, err
+		}
+		fmt.Fprintf(&top, "p%d = \"p%d\"\n", i, i)
+		calls, contents = append(calls, fmt.Sprintf("p%d/all", i)), append(contents, content)
+	}
+	fmt.Fprintf(&top, "[task.all]\nneeds = [%s]\n", quoted(calls))
+	file, err := b.write("parts/tugline.toml", top.String())
+	return row{
+		name: "load-parts", work: fmt.Sprintf("load, check and plan %d parts of %d tasks", files, tasks), beside: "encoding/json, the same files", goal: 2.0,
+		ours: func() error {
+			p, err := project.Load(file, filepath.Base)
+			if err != nil {
+				return err
+			}
+			_, err = plan.New(p, plan.Request{Calls: []project.Call{{Name: "all"}}, Env: os.Environ(), From: p.Folder, OS: "linux"})
+			return err
+		},
+		theirs: func() error {
+			for _, path := range contents {
+				text, err := os.ReadFile(path)
+				if err != nil {
+					return err
+				}
+				var v any
+				if err := json.Unmarshal(text, &v); err != nil {
+					return err
+				}
+			}
+			return nil
+		},
+	}, err
 }
 
 // manyTasks returns a project of n tasks as TOML, and the same as JSON.

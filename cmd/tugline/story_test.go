@@ -178,7 +178,12 @@ func TestTheDemo(t *testing.T) {
 	tides := s.tugline("-C", "my almanac", "-q", "-j1", "spring-tides")
 	assert.Contains(t, tides.stdout, "2026-10-29 12:05 high 5.05 m\n")
 	doctor := s.tugline("-C", "my almanac", "doctor")
-	assert.Equal(t, result{0, "tugline.toml: 12 tasks, all well\n", ""}, doctor)
+	assert.Equal(t, 3, doctor.code)
+	assert.Contains(t, doctor.stderr, `the variable "COURIER_KEY" is not set, and task "courier/send" needs it`)
+	s.env = append(s.env, "COURIER_KEY=k-4711")
+	doctor = s.tugline("-C", "my almanac", "doctor")
+	assert.Equal(t, result{0, "tugline.toml with 1 part: 14 tasks, all well\n", ""}, doctor)
+	assert.Contains(t, s.tugline("-C", "my almanac/courier", "send").stdout, "courier: your key is •••\n")
 }
 
 func TestTasksRunInOrder(t *testing.T) {

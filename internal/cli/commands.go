@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"os"
@@ -31,11 +32,11 @@ func (a *app) listCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			tasks := output.Listed(p, all, order == "name")
+			tasks := output.Listed(p, a.base, all, order == "name")
 			if asJSON {
 				return output.ListJSON(a.env.Stdout, tasks)
 			}
-			return output.List(a.env.Stdout, p.Title, tasks, a.verbose, a.style(a.env.Stdout))
+			return a.list(p, tasks)
 		},
 	}
 	cmd.Flags().SortFlags = false
@@ -43,6 +44,11 @@ func (a *app) listCommand() *cobra.Command {
 	cmd.Flags().StringVar(&order, "sort", "file", "in the `ORDER` of the file, or by name: file or name")
 	cmd.Flags().BoolVar(&asJSON, "json", false, "as JSON")
 	return cmd
+}
+
+// list shows tasks of p.
+func (a *app) list(p *project.Project, tasks []*project.Task) error {
+	return output.List(a.env.Stdout, output.Listing{Title: p.Title, Base: a.base, Tasks: tasks, Needs: a.verbose}, a.style(a.env.Stdout))
 }
 
 func (a *app) doctorCommand() *cobra.Command {
@@ -57,10 +63,14 @@ func (a *app) doctorCommand() *cobra.Command {
 				return err
 			}
 			a.warn(cmd.Root(), p)
-			if err := a.examine(p, fileOnly); err != nil {
+			if err := a.examine(cmd.Context(), p, fileOnly); err != nil {
 				return err
 			}
-			return a.print(fmt.Sprintf("%s: %s, all well\n", p.Source.Name, count(len(p.Tasks), "task")))
+			what := p.Source.Name
+			if parts := len(p.Files) - 1; parts > 0 {
+				what += " with " + count(parts, "part")
+			}
+			return a.print(fmt.Sprintf("%s: %s, all well\n", what, count(len(p.Tasks), "task")))
 		},
 	}
 	cmd.Flags().BoolVar(&fileOnly, "file-only", false, "only the project file, not what it needs on this machine")
@@ -80,36 +90,36 @@ func (a *app) warn(root *cobra.Command, p *project.Project) {
 			}
 		}
 	}
-	for _, t := range p.Tasks {
+	for _, t := range p.File.Tasks {
 		hides(t.Name, t.Span)
 		for _, alias := range t.Aliases {
 			hides(alias.Value, alias.Span)
 		}
 	}
-	fmt.Fprint(a.env.Stderr, output.Diagnostics(warnings, a.style(a.env.Stderr)))
+	a.tell(output.Diagnostics(warnings, a.style(a.env.Stderr)))
 }
 
 // examine checks every script of p and, unless fileOnly is set, whether its
 // interpreters are there.
-func (a *app) examine(p *project.Project, fileOnly bool) error {
+func (a *app) examine(ctx context.Context, p *project.Project, fileOnly bool) error {
 	err := engine.Examine(p.Tasks, runtime.GOOS, shell.LookPath(a.env.Vars, p.Folder))
 	var missing *engine.MissingError
 	if err != nil && !(fileOnly && errors.As(err, &missing)) {
 		return err
 	}
-	var calls []project.Call // those that need no argument; they show whether all texts can be filled in
-	for _, t := range p.Tasks {
-		if !slices.ContainsFunc(t.Args, (*project.Arg).Required) {
-			calls = append(calls, project.Call{Text: t.Name, Name: t.Name})
-		}
-	}
-	files, err := a.envFiles(p, nil)
-	if err != nil && !(fileOnly && errors.As(err, &missing)) {
+	req, err := a.request(ctx, &runOptions{})
+	if err != nil {
 		return err
 	}
-	_, err = plan.New(p, plan.Request{Calls: calls, Env: a.env.Vars, Files: files, From: a.env.Folder, OS: runtime.GOOS, Arch: runtime.GOARCH})
+	req.Compute = nil
+	for _, t := range p.Tasks { // those that need no argument show whether all texts can be filled in
+		if !slices.ContainsFunc(t.Args, (*project.Arg).Required) {
+			req.Calls = append(req.Calls, project.Call{Text: t.Name, Name: t.Name, Task: t})
+		}
+	}
+	_, err = plan.New(p, req)
 	var required *plan.RequiredError
-	if fileOnly && errors.As(err, &required) {
+	if fileOnly && (errors.As(err, &required) || errors.As(err, &missing)) {
 		return nil
 	}
 	return err
@@ -167,15 +177,14 @@ func (a *app) helpCommand(root *cobra.Command) *cobra.Command {
 			if cmd, rest, err := root.Find(words); err == nil && len(rest) == 0 {
 				return cmd.Help()
 			}
-			p, err := a.load()
+			if _, err := a.load(); err != nil {
+				return err
+			}
+			t, err := a.task(words[0])
 			if err != nil {
 				return err
 			}
-			t := p.Task(words[0])
-			if t == nil {
-				return &plan.CallError{Name: words[0], Near: project.Nearest(words[0], p.Names())}
-			}
-			return a.print(taskHelp(t))
+			return a.print(taskHelp(t, a.base))
 		},
 	}
 }

@@ -42,8 +42,8 @@ func (a *app) complete(cmd *cobra.Command, words []string, next string) ([]strin
 			}
 		}
 	}
-	for _, t := range output.Listed(p, false, false) {
-		found = append(found, cobra.CompletionWithDesc(t.Name, t.Summary()))
+	for _, t := range output.Listed(p, a.base, false, false) {
+		found = append(found, cobra.CompletionWithDesc(a.base.NameOf(t), t.Summary()))
 	}
 	return found, directive
 }

@@ -41,10 +41,11 @@ func (a *app) demoCommand() *cobra.Command {
 
 func (a *app) runDemo(cmd *cobra.Command, folder string, options *runOptions) error {
 	shown := filepath.Join(folder, project.FileName)
-	p, err := project.Load(a.absolute(shown), shown)
+	p, err := project.Load(a.absolute(shown), a.shown)
 	if err != nil {
 		return err
 	}
+	a.base = p.File
 	if err := a.runCalls(cmd.Context(), p, p.Default, options); err != nil {
 		return err
 	}
@@ -54,6 +55,7 @@ What to try next:
   cd %s
   tugline list                            its tasks
   tugline tides --port merrow --day 5     one task with its arguments
+  COURIER_KEY=k-123 tugline courier/send  a task of another file, with a secret
   less tugline.toml                       how they are written
 `, plan.Quote(filepath.Join(folder, "out", "index.html")), plan.Quote(folder))
 	return nil

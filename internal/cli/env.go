@@ -18,20 +18,29 @@ import (
 	"tugline/internal/project"
 )
 
-// envFiles reads the env files that the project names, then those of the
-// command line.
-func (a *app) envFiles(p *project.Project, more []string) ([]project.Settings, error) {
+// request returns what is asked for of the world when something is planned,
+// without the calls.
+func (a *app) request(ctx context.Context, options *runOptions) (plan.Request, error) {
+	files, err := a.userEnvFiles(options.files)
+	return plan.Request{
+		Env: a.env.Vars, Set: options.set, Files: files, EnvFiles: a.envFiles, Compute: a.compute(ctx), Secrets: a.secrets,
+		From: a.env.Folder, Base: a.base, OS: runtime.GOOS, Arch: runtime.GOARCH,
+	}, err
+}
+
+// envFiles reads the env files that a project file names.
+func (a *app) envFiles(f *project.File) ([]project.Settings, error) {
 	var all []project.Settings
 	var missing project.Diagnostics
-	for _, f := range p.EnvFiles {
-		path := f.Path.Value
+	for _, file := range f.EnvFiles {
+		path := file.Path.Value
 		if !filepath.IsAbs(path) {
-			path = filepath.Join(p.Folder, path)
+			path = filepath.Join(f.Folder, path)
 		}
 		settings, err := a.envFile(path)
 		switch {
-		case errors.Is(err, fs.ErrNotExist) && f.Required:
-			missing = append(missing, project.Diagnostic{Span: f.Path.Span, Msg: fmt.Sprintf("the env file %q is not there", f.Path.Value)})
+		case errors.Is(err, fs.ErrNotExist) && file.Required:
+			missing = append(missing, project.Diagnostic{Span: file.Path.Span, Msg: fmt.Sprintf("the env file %q is not there", file.Path.Value)})
 		case errors.Is(err, fs.ErrNotExist):
 		case err != nil:
 			return nil, err
@@ -42,7 +51,13 @@ func (a *app) envFiles(p *project.Project, more []string) ([]project.Settings, e
 	if len(missing) > 0 {
 		return nil, &engine.MissingError{Diagnostics: missing}
 	}
-	for _, name := range more {
+	return all, nil
+}
+
+// userEnvFiles reads the env files of the command line.
+func (a *app) userEnvFiles(names []string) ([]project.Settings, error) {
+	var all []project.Settings
+	for _, name := range names {
 		settings, err := a.envFile(a.absolute(name))
 		if errors.Is(err, fs.ErrNotExist) {
 			return nil, &usageError{msg: fmt.Sprintf("the env file %q is not there", name)}
@@ -67,16 +82,16 @@ func (a *app) envFile(path string) (project.Settings, error) {
 	return settings, nil
 }
 
-// compute returns how to find the value of a computed variable of p: a file's
-// text, or what a script prints.
-func (a *app) compute(ctx context.Context, p *project.Project) func(*project.Var, []string, string) (string, error) {
+// compute returns how to find the value of a computed variable: a file's text,
+// or what a script prints, both in the folder of the file that declares it.
+func (a *app) compute(ctx context.Context) func(*project.Var, []string, string) (string, error) {
 	return func(v *project.Var, env []string, file string) (string, error) {
 		if v.Run.Value != "" {
-			out, err := engine.Output(ctx, v.Run, env, p.Folder, grace)
+			out, err := engine.Output(ctx, v.Run, env, v.Span.Source.Folder(), grace)
 			return strings.TrimRight(out, "\r\n"), err
 		}
 		if !filepath.IsAbs(file) {
-			file = filepath.Join(p.Folder, file)
+			file = filepath.Join(v.Span.Source.Folder(), file)
 		}
 		text, err := os.ReadFile(file)
 		var path *fs.PathError
@@ -103,7 +118,7 @@ func (a *app) envCommand() *cobra.Command {
 			if example {
 				return a.print(output.SampleEnvFile(p))
 			}
-			vars, err := a.variables(cmd.Context(), p, words, options)
+			vars, _, err := a.variables(cmd.Context(), p, words, options)
 			if err != nil {
 				return err
 			}
@@ -121,24 +136,24 @@ func (a *app) envCommand() *cobra.Command {
 }
 
 // variables returns the variables of the task that words name, or those of the
-// project.
-func (a *app) variables(ctx context.Context, p *project.Project, words []string, options *runOptions) ([]plan.Variable, error) {
+// project; and the task.
+func (a *app) variables(ctx context.Context, p *project.Project, words []string, options *runOptions) ([]plan.Variable, *project.Task, error) {
 	var t *project.Task
 	if len(words) == 1 {
-		if t = p.Task(words[0]); t == nil {
-			return nil, &plan.CallError{Name: words[0], Near: project.Nearest(words[0], p.Names())}
+		var err error
+		if t, err = a.task(words[0]); err != nil {
+			return nil, nil, err
 		}
 	}
 	if err := options.checkVariables(); err != nil {
-		return nil, err
+		return nil, nil, err
 	}
-	files, err := a.envFiles(p, options.files)
+	req, err := a.request(ctx, options)
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
-	return plan.Variables(p, plan.Request{
-		Env: a.env.Vars, Set: options.set, Files: files, Compute: a.compute(ctx, p), From: a.env.Folder, OS: runtime.GOOS, Arch: runtime.GOARCH,
-	}, t)
+	vars, err := plan.Variables(p, req, t)
+	return vars, t, err
 }
 
 func (a *app) showCommand() *cobra.Command {
@@ -159,12 +174,11 @@ func (a *app) showCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			vars, err := a.variables(cmd.Context(), p, words, options)
+			vars, t, err := a.variables(cmd.Context(), p, words, options)
 			if err != nil {
 				return err
 			}
-			t := p.Task(words[0])
-			shown := output.Shown{Task: t, Help: taskHelp(t), System: runtime.GOOS, Vars: vars, NeededBy: output.NeededBy(p, t)}
+			shown := output.Shown{Task: t, Help: taskHelp(t, a.base), System: runtime.GOOS, Vars: vars, NeededBy: output.NeededBy(p, t)}
 			if asJSON {
 				return output.ShowJSON(a.env.Stdout, shown)
 			}

@@ -16,6 +16,7 @@ import (
 	"tugline/internal/output"
 	"tugline/internal/plan"
 	"tugline/internal/project"
+	"tugline/internal/secret"
 )
 
 // Env is the world that a call of Tugline sees.
@@ -68,7 +69,7 @@ func (e *usageError) Error() string { return e.msg }
 // Main does what env.Args say and returns the exit code. When ctx is done, it
 // ends what runs first; the cause should be an [Interrupted].
 func Main(ctx context.Context, env Env) int {
-	a := &app{env: env}
+	a := &app{env: env, secrets: &secret.Mask{}}
 	root := a.root()
 	args := append([]string{}, env.Args...) // nil would mean os.Args
 	if len(args) > 0 && isProjectPath(args[0]) {
@@ -107,10 +108,10 @@ func (a *app) finish(ctx context.Context, err error) int {
 		return exitBroken // as above
 	case errors.As(err, &missing), errors.As(err, &required):
 		errors.As(err, &wrong) // both hold the findings
-		fmt.Fprint(a.env.Stderr, output.Diagnostics(wrong, st))
+		a.tell(output.Diagnostics(wrong, st))
 		return exitMissing
 	case errors.As(err, &wrong):
-		fmt.Fprint(a.env.Stderr, output.Diagnostics(wrong, st))
+		a.tell(output.Diagnostics(wrong, st))
 		return exitUsage
 	case errors.As(err, &noTask):
 		a.say(noTask.Error(), noTaskHint(noTask))
@@ -133,13 +134,16 @@ func noTaskHint(e *plan.CallError) string {
 	if len(e.Near) == 0 {
 		return "tugline list shows the tasks"
 	}
-	return project.DidYouMean(e.Name, e.Near)
+	return project.Suggest(e.Near)
 }
 
 // say writes a message, with a hint on a line of its own.
 func (a *app) say(msg, hint string) {
-	fmt.Fprintln(a.env.Stderr, "tugline: "+msg)
+	a.tell("tugline: " + msg + "\n")
 	if hint != "" {
-		fmt.Fprintln(a.env.Stderr, "  "+hint)
+		a.tell("  " + hint + "\n")
 	}
 }
+
+// tell writes a message.
+func (a *app) tell(text string) { fmt.Fprint(a.env.Stderr, a.secrets.Text(text)) }

@@ -11,7 +11,9 @@ import (
 	"github.com/spf13/cobra"
 
 	"tugline/internal/output"
+	"tugline/internal/plan"
 	"tugline/internal/project"
+	"tugline/internal/secret"
 )
 
 // Version is what "tugline version" tells; the release sets it.
@@ -27,6 +29,9 @@ type app struct {
 	color   string // --color
 	quiet   bool
 	verbose bool
+
+	base    *project.File // the file whose tasks bare names mean: the one nearest to where the user stands
+	secrets *secret.Mask  // never shown
 }
 
 // root makes the tree of commands, anew for each call.
@@ -132,19 +137,38 @@ func (a *app) absolute(path string) string {
 	return filepath.Join(a.env.Folder, path)
 }
 
-// load finds and reads the project file.
+// load finds and reads the project file with its parts.
 func (a *app) load() (*project.Project, error) {
-	path := ""
+	var top, nearest string
 	if a.file != "" {
-		path = a.absolute(a.file)
+		top = a.absolute(a.file)
+		nearest = top
 	} else {
-		found, err := project.Find(a.env.Folder)
-		if err != nil {
+		var err error
+		if top, nearest, err = project.Find(a.env.Folder); err != nil {
 			return nil, err
 		}
-		path = found
 	}
-	return project.Load(path, a.shown(path))
+	p, err := project.Load(top, a.shown)
+	if err != nil {
+		return nil, err
+	}
+	if a.base = p.FileAt(nearest); a.base == nil {
+		a.base = p.File // it has changed in between
+	}
+	return p, nil
+}
+
+// task returns the task of p that a word of the command line means.
+func (a *app) task(name string) (*project.Task, error) {
+	t := a.base.Task(name)
+	switch {
+	case t == nil:
+		return nil, &plan.CallError{Name: name, Near: a.base.Near(name)}
+	case t.Absent != "":
+		return nil, &usageError{msg: fmt.Sprintf("there is no task %q: %s", name, t.Absent)}
+	}
+	return t, nil
 }
 
 // shown returns path as the user would write it from where they stand.

@@ -94,7 +94,7 @@ func (a *app) run(ctx context.Context, p *project.Project, calls []project.Call,
 		calls = p.Default
 	}
 	if len(calls) == 0 {
-		return output.List(a.env.Stdout, p.Title, output.Listed(p, false, false), a.verbose, a.style(a.env.Stdout))
+		return a.list(p, output.Listed(p, a.base, false, false))
 	}
 	return a.runCalls(ctx, p, calls, options)
 }
@@ -108,14 +108,13 @@ func (a *app) runCalls(ctx context.Context, p *project.Project, calls []project.
 	if jobs == 0 {
 		jobs = runtime.NumCPU()
 	}
-	files, err := a.envFiles(p, options.files)
+	req, err := a.request(ctx, options)
 	if err != nil {
 		return err
 	}
 	run := newRunName()
-	pl, err := plan.New(p, plan.Request{
-		Calls: calls, Env: a.env.Vars, Set: options.set, Files: files, Compute: a.compute(ctx, p), From: a.env.Folder, Jobs: jobs, Run: run, OS: runtime.GOOS, Arch: runtime.GOARCH,
-	})
+	req.Calls, req.Jobs, req.Run = calls, jobs, run
+	pl, err := plan.New(p, req)
 	if err != nil {
 		return err
 	}
@@ -123,7 +122,7 @@ func (a *app) runCalls(ctx context.Context, p *project.Project, calls []project.
 	if err != nil {
 		return err
 	}
-	cfg := engine.Config{Jobs: jobs, Grace: grace, Quiet: a.quiet, Kill: a.env.Kill}
+	cfg := engine.Config{Jobs: jobs, Grace: grace, Quiet: a.quiet, Kill: a.env.Kill, Secrets: a.secrets}
 	mode := a.mode(pl, options)
 	if mode == output.Direct {
 		cfg.Stdout, cfg.Stderr = a.env.Stdout, a.env.Stderr

@@ -30,7 +30,10 @@ type request struct {
 func (a *app) readWords(flags *pflag.FlagSet, words []string) (*project.Project, request, error) {
 	var p *project.Project
 	for {
-		r := &wordReader{project: p, flags: flags, folder: a.env.Folder}
+		r := &wordReader{flags: flags, folder: a.env.Folder}
+		if p != nil {
+			r.base = a.base
+		}
 		if err := r.read(words); err != nil {
 			return nil, request{}, err
 		}
@@ -58,11 +61,11 @@ func (a *app) readWords(flags *pflag.FlagSet, words []string) (*project.Project,
 // wordReader parts words between tasks and Tugline itself.
 type wordReader struct {
 	request
-	project *project.Project // nil while it is not known: then no task has arguments
-	flags   *pflag.FlagSet
-	folder  string
-	own     []string // Tugline's options, with their values
-	wrong   []unknownOption
+	base   *project.File // in which names are looked up; nil while it is not known: then no task has arguments
+	flags  *pflag.FlagSet
+	folder string
+	own    []string // Tugline's options, with their values
+	wrong  []unknownOption
 }
 
 // unknownOption is an option that neither the task before it nor Tugline has.
@@ -86,8 +89,8 @@ func (r *wordReader) read(words []string) error {
 		default:
 			r.calls = append(r.calls, project.Call{Text: word, Name: word})
 			r.task = nil
-			if r.project != nil {
-				r.task = r.project.Task(word)
+			if r.base != nil {
+				r.task = r.base.Task(word)
 			}
 		}
 	}
@@ -172,7 +175,7 @@ func (r *wordReader) path(arg *project.Arg, value string) string {
 	if arg.Type != project.ArgFile && arg.Type != project.ArgFolder || value == "" || filepath.IsAbs(value) {
 		return value
 	}
-	folder := filepath.Join(r.project.Folder, r.task.Folder.Value)
+	folder := filepath.Join(r.task.File.Folder, r.task.Folder.Value)
 	path, err := filepath.Rel(folder, filepath.Join(r.folder, value))
 	if err != nil {
 		return filepath.Join(r.folder, value)
@@ -190,7 +193,7 @@ func (r *wordReader) problems() error {
 		found = append(found, r.unknown(o))
 	}
 	for _, c := range r.calls {
-		if t := r.project.Task(c.Name); t != nil {
+		if t := r.base.Task(c.Name); t != nil && t.Absent == "" {
 			found = append(found, t.CheckCall(c)...)
 			found = append(found, r.checkPaths(t, c)...)
 		}
@@ -236,7 +239,7 @@ func (r *wordReader) checkPaths(t *project.Task, c project.Call) project.Diagnos
 		}
 		path := value
 		if !filepath.IsAbs(path) {
-			path = filepath.Join(r.project.Folder, t.Folder.Value, value)
+			path = filepath.Join(t.File.Folder, t.Folder.Value, value)
 		}
 		info, err := os.Stat(path)
 		if err != nil || info.IsDir() != (arg.Type == project.ArgFolder) {
@@ -255,23 +258,29 @@ func (a *app) runWords(cmd *cobra.Command, words []string, options *runOptions) 
 	case err != nil:
 		return err
 	case r.help != nil:
-		return a.print(taskHelp(r.help))
+		return a.print(taskHelp(r.help, a.base))
 	case r.usage:
 		return cmd.Help()
 	}
 	if err := options.check(flags); err != nil {
 		return err
 	}
+	for _, c := range r.calls {
+		if _, err := a.task(c.Name); err != nil {
+			return err
+		}
+	}
 	return a.run(cmd.Context(), p, r.calls, options)
 }
 
-// taskHelp returns the help of one task: its texts and its arguments.
-func taskHelp(t *project.Task) string {
+// taskHelp returns the help of one task, as it is called in base: its texts and
+// its arguments.
+func taskHelp(t *project.Task, base *project.File) string {
 	var b strings.Builder
 	if t.About != "" {
 		b.WriteString(strings.TrimSpace(t.About) + "\n\n")
 	}
-	b.WriteString("How to call it:\n  tugline " + t.Name)
+	b.WriteString("How to call it:\n  tugline " + base.NameOf(t))
 	for _, a := range t.Args {
 		b.WriteString(" " + argUse(a))
 	}

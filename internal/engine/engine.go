@@ -11,6 +11,7 @@ import (
 
 	"tugline/internal/plan"
 	"tugline/internal/project"
+	"tugline/internal/secret"
 	"tugline/internal/shell"
 )
 
@@ -25,6 +26,8 @@ type Config struct {
 	// Stdin, Stdout and Stderr are handed to the programs as they are. Where
 	// Stdout is nil, what they print goes to the sink.
 	Stdin, Stdout, Stderr *os.File
+
+	Secrets *secret.Mask // masked in all that is told and printed; may be nil
 
 	Kill <-chan struct{} // closed: end what runs without the grace time; may be nil
 
@@ -179,10 +182,10 @@ func (l *loop) settle(ctx context.Context, s *plan.Step) (Result, bool) {
 		}
 		return r, true
 	}
-	if s.Task.IsGroup() {
-		return r, true
-	}
 	switch {
+	case s.Skip != "":
+		r.State, r.Reason = Skipped, s.Skip
+	case s.Task.IsGroup():
 	case ctx.Err() != nil:
 		r.State, r.Reason = Stopped, "not started"
 	case l.failed != nil:
@@ -247,7 +250,7 @@ func (l *loop) runStep(ctx context.Context, t task) {
 	r := Result{Step: s, State: Ran}
 	for i := range s.Run {
 		text := &s.Run[i]
-		if err := l.cfg.Exec(ctx, l.command(s, text, env)); err != nil {
+		if err := l.exec(ctx, l.command(s, text, env)); err != nil {
 			l.fail(ctx, &r, text, env, err)
 			break
 		}
@@ -257,13 +260,28 @@ func (l *loop) runStep(ctx context.Context, t task) {
 	l.events <- Event{Kind: StepFinished, Time: now, Step: s, Result: r}
 }
 
+// exec runs cmd, with what must not be shown masked in what it prints.
+func (l *loop) exec(ctx context.Context, cmd shell.Command) error {
+	if l.cfg.Secrets.Empty() {
+		return l.cfg.Exec(ctx, cmd)
+	}
+	if cmd.Stdout != nil {
+		return l.execVeiled(ctx, cmd)
+	}
+	masked := l.cfg.Secrets.Writer(cmd.Output)
+	cmd.Output = func(p []byte) { masked.Write(p) }
+	err := l.cfg.Exec(ctx, cmd)
+	masked.Flush()
+	return err
+}
+
 func (l *loop) fail(ctx context.Context, r *Result, text *project.Text, env []string, err error) {
 	if ctx.Err() != nil {
 		r.State, r.Reason = Stopped, "interrupted"
 		return
 	}
-	r.State, r.Reason = Failed, err.Error()
-	r.Failure = &Failure{Span: text.Span, Msg: err.Error()}
+	r.State, r.Reason = Failed, l.cfg.Secrets.Text(err.Error())
+	r.Failure = &Failure{Span: text.Span, Msg: r.Reason}
 	var exit *shell.ExitError
 	switch {
 	case errors.As(err, &exit):
@@ -304,7 +322,7 @@ func (l *loop) command(s *plan.Step, text *project.Text, env []string) shell.Com
 // sendStatement tells that a statement starts. Where the programs print past
 // the sink, it waits until the sink has shown it: what they print comes after.
 func (l *loop) sendStatement(s *plan.Step, statement string) {
-	e := Event{Kind: StepCommand, Time: l.cfg.Now(), Step: s, Text: []byte(statement)}
+	e := Event{Kind: StepCommand, Time: l.cfg.Now(), Step: s, Text: []byte(l.cfg.Secrets.Text(statement))}
 	if l.cfg.Stdout != nil {
 		e.handled = make(chan struct{})
 	}

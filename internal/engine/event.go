@@ -14,13 +14,14 @@ type State string
 // The states of a step, the only words for them in any output.
 const (
 	Ran     State = "ran"
+	Skipped State = "skipped" // its conditions do not hold; what needs it goes on
 	Failed  State = "failed"
 	Stopped State = "stopped" // interrupted, or not started because of an interrupt or a failure elsewhere
 	Blocked State = "blocked" // something it needs failed
 )
 
 // States are all states, in the order in which they are counted.
-var States = []State{Ran, Failed, Blocked, Stopped}
+var States = []State{Ran, Skipped, Failed, Blocked, Stopped}
 
 // Kind tells what an event is about.
 type Kind string
@@ -81,7 +82,7 @@ type Summary struct {
 func (s Summary) Count(state State) int {
 	n := 0
 	for _, r := range s.Results {
-		if r.State == state && !r.Step.Task.IsGroup() {
+		if r.State == state && (!r.Step.Task.IsGroup() || state == Skipped) {
 			n++
 		}
 	}

@@ -206,7 +206,7 @@ func (d *Display) showsEnd(r engine.Result) bool {
 	switch {
 	case d.mode == Direct:
 		return false
-	case r.Step.Task.IsGroup():
+	case r.Step.Task.IsGroup() && r.State != engine.Skipped:
 		return d.verbose
 	case d.quiet && r.State == engine.Ran:
 		step := d.steps[r.Step]

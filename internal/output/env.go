@@ -3,6 +3,7 @@ package output
 import (
 	"fmt"
 	"io"
+	"slices"
 	"strings"
 
 	"github.com/mattn/go-runewidth"
@@ -110,20 +111,33 @@ func VariablesJSON(w io.Writer, vars []plan.Variable) error {
 // one can set, each behind its about text.
 func SampleEnvFile(p *project.Project) string {
 	var b strings.Builder
-	for _, v := range p.Env {
-		if !v.Default && !v.Required {
-			continue // an env file is weaker
-		}
+	for _, v := range settable(p) {
 		for line := range strings.Lines(v.About) {
 			b.WriteString("# " + strings.TrimSuffix(line, "\n") + "\n")
 		}
 		example := v.Example
-		if example == "" && !strings.Contains(v.Value.Value, "$") {
+		if example == "" && !v.Secret && !strings.Contains(v.Value.Value, "$") {
 			example = v.Value.Value
 		}
 		fmt.Fprintf(&b, "%s=%s\n", v.Name, quoteSetting(example))
 	}
 	return b.String()
+}
+
+// settable returns the variables of the files of p that an env file can set:
+// the others are stronger. Each name comes once.
+func settable(p *project.Project) []project.Var {
+	var vars []project.Var
+	seen := map[string]bool{}
+	for _, f := range p.Files {
+		for _, v := range slices.Concat(f.Given, f.Env) {
+			if (v.Default || v.Required) && !seen[v.Name] {
+				seen[v.Name] = true
+				vars = append(vars, v)
+			}
+		}
+	}
+	return vars
 }
 
 // quoteSetting quotes a value of an env file, if need be.

@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"io"
+	"path/filepath"
 	"slices"
 	"strings"
 
@@ -12,39 +13,71 @@ import (
 	"tugline/internal/project"
 )
 
-// List writes the tasks, one a line, with their names aligned; with needs,
-// each followed by a line that tells what it needs.
-func List(w io.Writer, title string, tasks []*project.Task, needs bool, st Style) error {
+// Listing is what a list of tasks shows.
+type Listing struct {
+	Title string
+	Base  *project.File   // names are shown as they are called here
+	Tasks []*project.Task // from [Listed]
+	Needs bool            // tell what each needs, too
+}
+
+// List writes the tasks, one a line, with their names aligned, grouped by the
+// file that defines them.
+func List(w io.Writer, l Listing, st Style) error {
 	var b strings.Builder
-	if title != "" {
-		b.WriteString(st.bold(title) + "\n\n")
+	if l.Title != "" && l.Base.Around == nil {
+		b.WriteString(st.bold(l.Title) + "\n\n")
 	}
 	width := 0
-	for _, t := range tasks {
-		width = max(width, min(maxName, runewidth.StringWidth(label(t))))
+	for _, t := range l.Tasks {
+		width = max(width, min(maxName, runewidth.StringWidth(label(t, l.Base))))
 	}
-	for _, t := range tasks {
-		rest := strings.TrimPrefix(label(t), t.Name)
-		line := st.name(t.Name, t.Name) + st.faint(rest) + pad("", width-runewidth.StringWidth(label(t)))
+	var file *project.File
+	for i, t := range l.Tasks {
+		if t.File != file && (i > 0 || l.Base.Around != nil) {
+			b.WriteString(groupHeading(t.File, i > 0, st))
+		}
+		file = t.File
+		name := label(t, l.Base)
+		rest := strings.TrimPrefix(name, l.Base.NameOf(t))
+		line := st.name(t.Name, l.Base.NameOf(t)) + st.faint(rest) + pad("", width-runewidth.StringWidth(name))
 		about := t.Summary()
 		if len(t.Aliases) > 0 {
 			about = strings.TrimSpace(about + " " + st.faint("(also "+strings.Join(aliases(t), ", ")+")"))
 		}
 		b.WriteString(strings.TrimRight("  "+line+"   "+about, " ") + "\n")
-		if needs && len(t.Needs) > 0 {
+		if l.Needs && len(t.Needs) > 0 {
 			b.WriteString(st.faint("  "+pad("", width)+"   needs "+strings.Join(callTexts(t.Needs), ", ")) + "\n")
 		}
 	}
-	if len(tasks) == 0 {
+	if len(l.Tasks) == 0 {
 		b.WriteString("No tasks.\n")
 	}
 	_, err := io.WriteString(w, b.String())
 	return err
 }
 
-// label returns the name of a task with its arguments, as it stands in a list.
-func label(t *project.Task) string {
-	return strings.Join(append([]string{t.Name}, t.Options()...), " ")
+// groupHeading returns the line above the tasks of one file.
+func groupHeading(f *project.File, gap bool, st Style) string {
+	heading := "in " + filepath.Dir(f.Source.Name)
+	if filepath.Base(f.Source.Name) != project.FileName {
+		heading = "in " + f.Source.Name
+	}
+	if f.Title != "" {
+		heading = st.bold(f.Title) + st.faint(", "+heading)
+	} else {
+		heading = st.faint(heading)
+	}
+	if gap {
+		heading = "\n" + heading
+	}
+	return heading + "\n"
+}
+
+// label returns the name of a task in base with its arguments, as it stands in
+// a list.
+func label(t *project.Task, base *project.File) string {
+	return strings.Join(append([]string{base.NameOf(t)}, t.Options()...), " ")
 }
 
 func callTexts(calls []project.Call) []string {
@@ -127,16 +160,23 @@ func JSON(w io.Writer, v any) error {
 	return nil
 }
 
-// Listed returns the tasks to list, in the order of the file or by name.
-func Listed(p *project.Project, all, byName bool) []*project.Task {
+// Listed returns the tasks to list, those of base first, then file by file, in
+// the order of the file or by name.
+func Listed(p *project.Project, base *project.File, all, byName bool) []*project.Task {
 	var tasks []*project.Task
-	for _, t := range p.Tasks {
-		if all || !t.Unlisted {
-			tasks = append(tasks, t)
+	for _, f := range append([]*project.File{base}, p.Files...) {
+		if f == base && len(tasks) > 0 {
+			continue
 		}
-	}
-	if byName {
-		slices.SortFunc(tasks, func(a, b *project.Task) int { return strings.Compare(a.Name, b.Name) })
+		start := len(tasks)
+		for _, t := range f.Tasks {
+			if all || !t.Unlisted {
+				tasks = append(tasks, t)
+			}
+		}
+		if byName {
+			slices.SortFunc(tasks[start:], func(a, b *project.Task) int { return strings.Compare(a.Name, b.Name) })
+		}
 	}
 	return tasks
 }

@@ -305,6 +305,6 @@ func TestListAlignsNamesWithTheirArguments(t *testing.T) {
 	p, err := project.Parse("/x/tugline.toml", "tugline.toml", []byte("[task.a]\nabout = 'first'\nargs.port = {}\nargs.day = {}\nrun = 'x'\n[task.'größe_港']\nabout = 'second'\nneeds = ['b', 'c']\n[task.b]\nrun = 'x'\n[task.c]\nrun = 'x'\n"))
 	require.NoError(t, err)
 	var b bytes.Buffer
-	require.NoError(t, List(&b, "", p.Tasks, true, Style{}))
+	require.NoError(t, List(&b, Listing{Base: p.File, Tasks: p.Tasks, Needs: true}, Style{}))
 	assert.Equal(t, "  a --port --day   first\n  größe_港         second\n                   needs b, c\n  b\n  c\n", b.String())
 }

@@ -23,7 +23,7 @@ type Shown struct {
 func NeededBy(p *project.Project, t *project.Task) []string {
 	names := []string{}
 	for _, other := range p.Tasks {
-		if slices.ContainsFunc(other.Needs, func(c project.Call) bool { return p.Task(c.Name) == t }) {
+		if slices.ContainsFunc(other.Needs, func(c project.Call) bool { return c.Task == t }) {
 			names = append(names, other.Name)
 		}
 	}

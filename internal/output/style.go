@@ -43,6 +43,8 @@ func (st Style) state(state engine.State, text string) string {
 		return st.red(text)
 	case engine.Blocked:
 		return st.paint(text, color.FgHiYellow)
+	case engine.Skipped:
+		return st.paint(text, color.FgCyan)
 	}
 	return st.paint(text, color.FgHiMagenta)
 }

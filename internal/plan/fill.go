@@ -12,7 +12,7 @@ import (
 
 // scopeOf returns the variables of a call of t.
 func (b *builder) scopeOf(t *project.Task, args arguments) *scope {
-	sc := b.base
+	sc := b.base(t.File)
 	if own := args.variables(t); len(own)+len(t.Env)+len(args.rest) > 0 {
 		sc = sc.with(own, t.Env)
 		sc.rest = args.rest
@@ -30,7 +30,7 @@ func (b *builder) folder(t *project.Task, sc *scope) string {
 	if filepath.IsAbs(folder) {
 		return folder
 	}
-	return filepath.Join(b.plan.Project.Folder, folder)
+	return filepath.Join(t.File.Folder, folder)
 }
 
 // scope finds the values of variables, the strongest layer first. A value may
@@ -38,11 +38,13 @@ func (b *builder) folder(t *project.Task, sc *scope) string {
 // its own name, which is then the next weaker one.
 type scope struct {
 	layers   [][]project.Var
-	caller   map[string]string // the caller's environment, and below it the env files
-	fixed    []string          // set by Tugline itself, stronger than all
-	rest     []string          // the words behind --, for "$@" in calls
+	caller   map[string]string  // the caller's environment, and below it the env files
+	settings []project.Settings // the env files
+	fixed    []string           // set by Tugline itself, stronger than all
+	rest     []string           // the words behind --, for "$@" in calls
 	world    *world
-	below    *scope // the same without the first layer; nil for the project's
+	below    *scope // of a task: the same without the first layer, the scope of its file
+	around   *scope // of a part: the scope of the file that takes it in
 	resolved bool
 	overlaid bool // values has only what the first layer sets
 	values   map[string]string
@@ -56,33 +58,64 @@ type reference struct {
 	layer int
 }
 
-func newScope(p *project.Project, req Request) *scope {
-	caller := make(map[string]string, len(req.Env))
-	for _, file := range req.Files {
+// base returns the scope of the tasks of f that have no variables of their own.
+func (b *builder) base(f *project.File) *scope {
+	if sc := b.bases[f]; sc != nil {
+		return sc
+	}
+	sc := &scope{
+		world: b.world,
+		fixed: []string{
+			"TUGLINE_PROJECT=" + b.plan.Project.Folder,
+			here + "=" + f.Folder,
+			"TUGLINE_FROM=" + b.req.From,
+			"TUGLINE_RUN=" + b.req.Run,
+			"TUGLINE_OS=" + b.req.OS,
+			"TUGLINE_ARCH=" + b.req.Arch,
+			"TUGLINE_JOBS=" + strconv.Itoa(b.req.Jobs),
+		},
+	}
+	files := b.req.Files // those of the command line are the strongest
+	if f.Around == nil {
+		sc.layers = [][]project.Var{fixedVars(b.req.Set), f.Env}
+	} else {
+		sc.around = b.base(f.Around)
+		sc.layers = slices.Concat(sc.around.layers[:1], [][]project.Var{f.Given, f.Env}, sc.around.layers[1:])
+		files = sc.around.settings
+	}
+	sc.settings = slices.Concat(files[:len(files)-len(b.req.Files)], b.envFiles(f), b.req.Files)
+	sc.caller = callerVars(b.req.Env, sc.settings)
+	b.bases[f] = sc
+	return sc
+}
+
+// envFiles asks for the env files that f names.
+func (b *builder) envFiles(f *project.File) []project.Settings {
+	if b.req.EnvFiles == nil || len(f.EnvFiles) == 0 {
+		return nil
+	}
+	files, err := b.req.EnvFiles(f)
+	if err != nil && b.failed == nil {
+		b.failed = err
+	}
+	return files
+}
+
+// callerVars returns the caller's environment, and below it the env files.
+func callerVars(env []string, files []project.Settings) map[string]string {
+	caller := make(map[string]string, len(env))
+	for _, file := range files {
 		for _, pair := range file.Pairs {
 			name, value, _ := strings.Cut(pair, "=")
 			caller[name] = value
 		}
 	}
-	for _, pair := range req.Env {
+	for _, pair := range env {
 		if name, value, ok := strings.Cut(pair, "="); ok && name != "" {
 			caller[name] = value
 		}
 	}
-	return &scope{
-		layers: [][]project.Var{fixedVars(req.Set), p.Env},
-		caller: caller,
-		world:  &world{compute: req.Compute, values: map[computation]string{}, asks: asks(p.Env)},
-		fixed: []string{
-			"TUGLINE_PROJECT=" + p.Folder,
-			"TUGLINE_HERE=" + p.Folder,
-			"TUGLINE_FROM=" + req.From,
-			"TUGLINE_RUN=" + req.Run,
-			"TUGLINE_OS=" + req.OS,
-			"TUGLINE_ARCH=" + req.Arch,
-			"TUGLINE_JOBS=" + strconv.Itoa(req.Jobs),
-		},
-	}
+	return caller
 }
 
 // fixedVars returns variables for NAME=value pairs.
@@ -102,7 +135,7 @@ func (sc *scope) with(args, env []project.Var) *scope {
 	if set := sc.layers[0]; len(args)+len(set) > 0 {
 		own = slices.Concat(args, set, env)
 	}
-	return &scope{layers: append([][]project.Var{own}, sc.layers[1:]...), caller: sc.caller, fixed: sc.fixed, world: sc.world, below: sc}
+	return &scope{layers: append([][]project.Var{own}, sc.layers[1:]...), caller: sc.caller, settings: sc.settings, fixed: sc.fixed, world: sc.world, below: sc}
 }
 
 // resolve finds all values, once. What is wrong with them is noted in world.
@@ -111,6 +144,7 @@ func (sc *scope) resolve() {
 		return
 	}
 	sc.resolved = true
+	defer sc.hide()
 	if sc.below != nil && !sc.changesBelow() {
 		sc.overlay()
 		return
@@ -129,6 +163,21 @@ func (sc *scope) resolve() {
 				sc.value(v.Name)
 			}
 		}
+	}
+}
+
+// here is the variable that holds the folder of the file which defines
+// something: for a variable its own file, for commands that of their task.
+const here = "TUGLINE_HERE"
+
+// hide tells the mask of all values of sc that are secret.
+func (sc *scope) hide() {
+	for name := range sc.world.secretNames {
+		if !sc.late(name) {
+			value, _ := sc.value(name)
+			sc.world.secrets.Add(value)
+		}
+		sc.world.secrets.Add(sc.caller[name])
 	}
 }
 
@@ -236,8 +285,11 @@ func (sc *scope) expand(v project.Var, layer int) string {
 		return sc.computedValue(&v, layer)
 	}
 	value, err := v.Value.Expand(func(name string) (string, bool) {
-		if name == v.Name {
+		switch name {
+		case v.Name:
 			return sc.from(layer+1, name)
+		case here:
+			return v.Span.Source.Folder(), true
 		}
 		return sc.value(name)
 	})

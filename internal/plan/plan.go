@@ -7,6 +7,7 @@ import (
 	"slices"
 
 	"tugline/internal/project"
+	"tugline/internal/secret"
 )
 
 // Request is what a user asks for.
@@ -14,9 +15,15 @@ type Request struct {
 	Calls []project.Call     // in the order they are to run
 	Env   []string           // the caller's environment, as NAME=value
 	Set   []string           // stronger than what the file sets, as NAME=value
-	Files []project.Settings // env files, weaker than Env; the later ones are stronger
+	Files []project.Settings // env files of the user's, weaker than Env; the later ones are stronger
 	From  string             // absolute: the folder the user stands in
-	Jobs  int                // steps at once, shown to the tasks as TUGLINE_JOBS
+	Base  *project.File      // in which the names of Calls are looked up; nil: the top file
+	// EnvFiles returns the env files that a project file names, the later ones
+	// stronger; they are weaker than Files. It is asked once for each file of
+	// which a task is planned. nil: there are none.
+	EnvFiles func(f *project.File) ([]project.Settings, error)
+	Secrets  *secret.Mask // is told all secret values; may be nil
+	Jobs     int          // steps at once, shown to the tasks as TUGLINE_JOBS
 	// Compute returns the value of a computed variable of the project: env is
 	// the environment in which its script runs, file the path of one that is a
 	// file's text. It is asked once for each variable that a step refers to.
@@ -43,6 +50,7 @@ type Step struct {
 	Folder string         // absolute or relative to the project's folder
 	Run    []project.Text // its scripts on this system, in order
 	Rest   []string       // the words behind --, "$@" of the scripts
+	Skip   string         // why it is not to be run; empty: it is
 
 	scope    *scope
 	computed []string // the computed variables its commands refer to, as NAME=value
@@ -72,28 +80,36 @@ func (e *RequiredError) Unwrap() error { return e.Diagnostics }
 
 // New returns the plan of req. The error is a [*RequiredError], a [*CallError] or,
 // when a call or a text of the project cannot be filled in, a
-// [project.Diagnostics].
+// [project.Diagnostics]; or what EnvFiles returned.
 func New(p *project.Project, req Request) (*Plan, error) {
-	b := &builder{
-		plan: &Plan{Project: p}, steps: map[call]*Step{}, plain: make(map[*project.Task]*Step, len(req.Calls)),
-		os: req.OS, base: newScope(p, req),
+	b := newBuilder(p, req)
+	b.plain = make(map[*project.Task]*Step, len(req.Calls))
+	base := req.Base
+	if base == nil {
+		base = p.File
 	}
 	for _, c := range req.Calls {
-		t := p.Task(c.Name)
+		t := c.Task
 		if t == nil {
-			return nil, &CallError{Name: c.Name, Near: project.Nearest(c.Name, p.Names())}
+			t = base.Task(c.Name)
 		}
-		b.found = append(b.found, t.CheckCall(c)...)
-		b.entry(t, c)
+		if t == nil {
+			return nil, &CallError{Name: c.Name, Near: base.Near(c.Name)}
+		}
+		if t.Absent == "" {
+			b.found = append(b.found, t.CheckCall(c)...)
+		}
+		b.entry(t, c, b.base(base))
 	}
-	b.found = append(b.found, b.base.world.found...)
-	if len(b.found) > 0 {
-		b.found.Sort()
-		return nil, slices.CompactFunc(b.found, func(a, b project.Diagnostic) bool { return a.Span == b.Span && a.Msg == b.Msg })
+	if err := b.problems(); err != nil {
+		return nil, err
 	}
 	if len(b.required) > 0 {
 		b.required.Sort()
 		return nil, &RequiredError{b.required}
+	}
+	for _, s := range b.plan.Steps {
+		s.Name = req.Secrets.Text(s.Name)
 	}
 	return b.plan, nil
 }
@@ -108,22 +124,43 @@ type call struct {
 // builder gathers the steps of a plan.
 type builder struct {
 	plan    *Plan
+	req     Request
 	steps   map[call]*Step
 	plain   map[*project.Task]*Step // of tasks without arguments
 	barrier []*Step                 // what a later entry must wait for
-	os      string
-	base    *scope // of a task without variables of its own
+	bases   map[*project.File]*scope
+	world   *world
 	found   project.Diagnostics
+	failed  error // of EnvFiles
 
 	required project.Diagnostics // variables that must be set
 	told     map[string]bool     // of which it was said already
 }
 
+func newBuilder(p *project.Project, req Request) *builder {
+	return &builder{
+		plan: &Plan{Project: p}, req: req, steps: map[call]*Step{}, bases: make(map[*project.File]*scope, len(p.Files)), world: newWorld(p, req),
+	}
+}
+
+// problems returns what was found wrong on the way, or nil.
+func (b *builder) problems() error {
+	if b.failed != nil {
+		return b.failed
+	}
+	found := append(b.found, b.world.found...)
+	if len(found) == 0 {
+		return nil
+	}
+	found.Sort()
+	return slices.CompactFunc(found, func(a, b project.Diagnostic) bool { return a.Span == b.Span && a.Msg == b.Msg })
+}
+
 // entry adds a call and all it needs. Steps that were not in the plan before
 // start only when the earlier entries have ended: "clean build" cleans first.
-func (b *builder) entry(t *project.Task, c project.Call) {
+func (b *builder) entry(t *project.Task, c project.Call, caller *scope) {
 	before := len(b.plan.Steps)
-	s := b.add(t, c, b.base)
+	s := b.add(t, c, caller)
 	if len(b.plan.Steps) == before {
 		b.barrier = append(b.barrier, s)
 		return
@@ -158,7 +195,7 @@ func (b *builder) add(t *project.Task, c project.Call, caller *scope) *Step {
 	if s := b.steps[key]; s != nil {
 		return s
 	}
-	s := &Step{Name: args.name(t, c), Task: t, Run: t.RunOn(b.os), Rest: args.rest}
+	s := &Step{Name: args.name(t, c), Task: t, Run: t.RunOn(b.req.OS), Rest: args.rest, Skip: t.Absent}
 	if len(t.Args) == 0 {
 		b.plain[t] = s
 	} else {
@@ -168,7 +205,7 @@ func (b *builder) add(t *project.Task, c project.Call, caller *scope) *Step {
 	s.Folder = b.folder(t, s.scope)
 	b.refer(s)
 	for _, c := range t.Needs {
-		need := b.add(b.plan.Project.Task(c.Name), c, s.scope)
+		need := b.add(c.Task, c, s.scope)
 		if need.neededBy != s { // else it is named twice
 			need.neededBy = s
 			s.Needs = append(s.Needs, need)

@@ -4,12 +4,13 @@ import (
 	"fmt"
 
 	"tugline/internal/project"
+	"tugline/internal/secret"
 )
 
 // refer finds which computed and required variables the commands of s refer
 // to, directly or through the values of others, and fills in the former.
 func (b *builder) refer(s *Step) {
-	if !b.base.world.asks && !asks(s.Task.Env) {
+	if !b.world.asks && !asks(s.Task.Env) {
 		return
 	}
 	seen := map[string]bool{}
@@ -124,12 +125,37 @@ func (sc *scope) declared(name string) *project.Var {
 	return nil
 }
 
-// world is what the computed variables of a plan came to.
+// world is what all scopes of a plan share: what is asked of the world, and
+// what was found.
 type world struct {
 	compute func(v *project.Var, env []string, file string) (string, error)
 	values  map[computation]string
-	asks    bool // a variable of the project is computed or required
+	asks    bool // a variable of a project file is computed or required
 	found   project.Diagnostics
+
+	secrets     *secret.Mask
+	secretNames map[string]bool // the variables whose values are secret
+}
+
+func newWorld(p *project.Project, req Request) *world {
+	w := &world{compute: req.Compute, values: map[computation]string{}, secrets: req.Secrets, secretNames: map[string]bool{}}
+	for _, f := range p.Files {
+		w.asks = w.asks || asks(f.Env) || asks(f.Given)
+		w.noteSecrets(f.Env)
+		w.noteSecrets(f.Given)
+	}
+	for _, t := range p.Tasks {
+		w.noteSecrets(t.Env)
+	}
+	return w
+}
+
+func (w *world) noteSecrets(vars []project.Var) {
+	for i := range vars {
+		if vars[i].Secret {
+			w.secretNames[vars[i].Name] = true
+		}
+	}
 }
 
 // computation is one computed variable: once for the project, or once for each
@@ -145,6 +171,11 @@ func (sc *scope) computedValue(v *project.Var, layer int) string {
 	if layer > 0 && sc.below != nil {
 		return sc.below.computedValue(v, layer)
 	}
+	if sc.around != nil {
+		if own := len(sc.layers) - len(sc.around.layers); layer > own {
+			return sc.around.computedValue(v, layer-own)
+		}
+	}
 	key := computation{sc, v.Span}
 	if value, done := sc.world.values[key]; done {
 		return value
@@ -158,6 +189,9 @@ func (sc *scope) computedValue(v *project.Var, layer int) string {
 		sc.world.found = append(sc.world.found, project.Diagnostic{Span: at, Msg: fmt.Sprintf("the variable %q cannot be computed: %v", v.Name, err)})
 	}
 	sc.world.values[key] = value
+	if sc.world.secretNames[v.Name] {
+		sc.world.secrets.Add(value)
+	}
 	return value
 }
 
@@ -165,12 +199,17 @@ func (sc *scope) compute(v *project.Var) (string, error) {
 	if sc.world.compute == nil {
 		return "", nil
 	}
-	file, err := v.File.Expand(sc.value)
+	file, err := v.File.Expand(func(name string) (string, bool) {
+		if name == here {
+			return v.Span.Source.Folder(), true
+		}
+		return sc.value(name)
+	})
 	if err != nil {
 		return "", err
 	}
 	sc.resolve()
-	env := sc.environ()
+	env := append(sc.environ(), here+"="+v.Span.Source.Folder())
 	for _, name := range project.RefersInScript(v.Run.Value, project.Shell{}) {
 		if name != v.Name && sc.late(name) {
 			value, _ := sc.value(name)

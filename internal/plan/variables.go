@@ -5,6 +5,7 @@ import (
 	"strings"
 
 	"tugline/internal/project"
+	"tugline/internal/secret"
 )
 
 // Variable is one variable as a task sees it.
@@ -18,7 +19,7 @@ type Variable struct {
 
 // Origin is a place that gives a variable a value.
 type Origin struct {
-	Kind  string       // argument, set, task, project, caller, env file or default
+	Kind  string       // argument, set, task, part, project, caller, env file or default
 	Span  project.Span // in a project file; zero elsewhere
 	File  string       // of an env file
 	Value string       // what it gives, filled in
@@ -28,14 +29,15 @@ type Origin struct {
 // that --set and the env files bring in, sorted by name. Without t, they are
 // those of a task that declares none. An argument without a default is empty.
 func Variables(p *project.Project, req Request, t *project.Task) ([]Variable, error) {
-	b := &builder{plan: &Plan{Project: p}, base: newScope(p, req), os: req.OS}
-	sc := b.base
-	sc.resolve()
+	b := newBuilder(p, req)
+	sc := b.base(p.File)
 	if t != nil {
-		sc = b.scopeOf(t, b.values(t, project.Call{Name: t.Name}, b.base))
+		sc = b.base(t.File)
+		sc = b.scopeOf(t, b.values(t, project.Call{Name: t.Name}, sc))
 	}
+	sc.resolve()
 	var vars []Variable
-	for _, name := range declaredNames(p, req, t) {
+	for _, name := range sc.declaredNames(t, req) {
 		v := Variable{Name: name}
 		for _, o := range sc.origins(name, t, req) {
 			if v.From.Kind == "" {
@@ -44,17 +46,27 @@ func Variables(p *project.Project, req Request, t *project.Task) ([]Variable, er
 				v.Hides = append(v.Hides, o)
 			}
 		}
-		v.About = about(p, t, name)
+		v.About = sc.about(t, name)
 		vars = append(vars, v)
 	}
-	if found := append(b.found, sc.world.found...); len(found) > 0 {
-		found.Sort()
-		return nil, found
+	if err := b.problems(); err != nil {
+		return nil, err
+	}
+	for i := range vars {
+		vars[i].mask(req.Secrets)
 	}
 	return vars, nil
 }
 
-func declaredNames(p *project.Project, req Request, t *project.Task) []string {
+func (v *Variable) mask(secrets *secret.Mask) {
+	v.Value = secrets.Text(v.Value)
+	v.From.Value = secrets.Text(v.From.Value)
+	for i := range v.Hides {
+		v.Hides[i].Value = secrets.Text(v.Hides[i].Value)
+	}
+}
+
+func (sc *scope) declaredNames(t *project.Task, req Request) []string {
 	var names []string
 	if t != nil {
 		for _, a := range t.Args {
@@ -62,14 +74,13 @@ func declaredNames(p *project.Project, req Request, t *project.Task) []string {
 				names = append(names, a.Variable())
 			}
 		}
-		for _, v := range t.Env {
+	}
+	for _, layer := range sc.layers {
+		for _, v := range layer {
 			names = append(names, v.Name)
 		}
 	}
-	for _, v := range p.Env {
-		names = append(names, v.Name)
-	}
-	for _, pairs := range append(fileNames(req.Files), req.Set) {
+	for _, pairs := range append(fileNames(sc.settings), req.Set) {
 		for _, pair := range pairs {
 			name, _, _ := strings.Cut(pair, "=")
 			names = append(names, name)
@@ -96,7 +107,7 @@ func (sc *scope) origins(name string, t *project.Task, req Request) []Origin {
 			if v.Name != name || v.Required {
 				continue
 			}
-			o := Origin{Kind: kindOf(v, i, t), Span: v.Span, Value: sc.expand(v, i)}
+			o := Origin{Kind: sc.kindOf(v, i, t), Span: v.Span, Value: sc.expand(v, i)}
 			if v.Default {
 				o.Kind = "default"
 				defaults = append(defaults, o)
@@ -106,7 +117,7 @@ func (sc *scope) origins(name string, t *project.Task, req Request) []Origin {
 		}
 	}
 	found = append(found, lookup(req.Env, name, Origin{Kind: "caller"})...)
-	for _, f := range slices.Backward(req.Files) {
+	for _, f := range slices.Backward(sc.settings) {
 		found = append(found, lookup(f.Pairs, name, Origin{Kind: "env file", File: f.Name})...)
 	}
 	return append(found, defaults...)
@@ -114,10 +125,12 @@ func (sc *scope) origins(name string, t *project.Task, req Request) []Origin {
 
 // kindOf tells what a variable of a layer is: the first holds the arguments,
 // what was set for the run, and the env of the task.
-func kindOf(v project.Var, layer int, t *project.Task) string {
+func (sc *scope) kindOf(v project.Var, layer int, t *project.Task) string {
 	switch {
-	case layer > 0:
+	case layer == len(sc.layers)-1:
 		return "project"
+	case layer > 0:
+		return "part"
 	case !v.Fixed:
 		return "task"
 	case t != nil && slices.ContainsFunc(t.Args, func(a *project.Arg) bool { return a.Variable() == v.Name }):
@@ -136,22 +149,19 @@ func lookup(pairs []string, name string, o Origin) []Origin {
 	return nil
 }
 
-func about(p *project.Project, t *project.Task, name string) string {
+func (sc *scope) about(t *project.Task, name string) string {
 	if t != nil {
 		for _, a := range t.Args {
 			if a.Variable() == name {
 				return a.About
 			}
 		}
-		for _, v := range t.Env {
-			if v.Name == name && v.About != "" {
+	}
+	for _, layer := range sc.layers {
+		for _, v := range layer {
+			if v.Name == name && v.Details != nil && v.About != "" {
 				return v.About
 			}
-		}
-	}
-	for _, v := range p.Env {
-		if v.Name == name {
-			return v.About
 		}
 	}
 	return ""

@@ -214,7 +214,7 @@ func (d *decoder) checkVariables(t *Task) {
 	first := map[string]Span{}
 	take := func(name string, span Span, what string) {
 		if place, taken := first[name]; taken {
-			d.diagnostics = append(d.diagnostics, Diagnostic{
+			d.found = append(d.found, Diagnostic{
 				Span: span, Msg: fmt.Sprintf("the %s sets the variable %q of task %q a second time", what, name, t.Name),
 				Related: []Diagnostic{{Span: place, Msg: "it is set first here"}},
 			})

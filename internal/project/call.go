@@ -13,7 +13,8 @@ import (
 // Call is a task with its arguments, as written.
 type Call struct {
 	Text string // the whole call
-	Name string // of the task, or an alias of it
+	Name string // of the task, or an alias of it, as the file calls it
+	Task *Task  // that it means; nil when it comes from the command line and was not looked up
 	Span Span   // of the call; zero when it comes from the command line
 	Args []CallArg
 	Rest []CallWord // the words behind --
@@ -62,7 +63,7 @@ func (w CallWord) At() Span { return w.at }
 // The options are checked against the task later, when all tasks are known.
 func (d *decoder) parseCall(key string, t Text) (Call, bool) {
 	c := Call{Text: t.Value, Span: t.Span}
-	if validTaskName(t.Value) {
+	if validCallName(t.Value) {
 		c.Name = t.Value
 		return c, true
 	}
@@ -175,16 +176,6 @@ func cutOption(w CallWord) (name string, value CallWord, given bool) {
 	cut := &syntax.Word{Parts: slices.Clone(w.word.Parts)}
 	cut.Parts[0] = &syntax.Lit{ValuePos: first.ValuePos, ValueEnd: first.ValueEnd, Value: rest}
 	return name, CallWord{text: w.text, word: cut, at: w.at}, given
-}
-
-// checkCallArgs reports what a call gives wrongly, as far as it is fixed.
-func (d *decoder) checkCallArgs(c Call, t *Task) {
-	for _, p := range t.CheckCall(c) {
-		if p.Span.IsZero() {
-			p.Span = c.Span
-		}
-		d.diagnostics = append(d.diagnostics, p)
-	}
 }
 
 // CheckCall returns everything that is wrong with the arguments of a call of

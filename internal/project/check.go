@@ -1,18 +1,19 @@
 package project
 
 import (
-	"bytes"
 	"fmt"
 	"strings"
 )
 
-// register enters all names and aliases, and reports those taken twice.
+// register enters all names and aliases of the file, and reports those taken
+// twice.
 func (d *decoder) register() {
-	d.project.byName = make(map[string]*Task, len(d.project.Tasks))
+	f := d.file
+	f.byName = make(map[string]*Task, len(f.Tasks))
 	enter := func(t *Task, name string, span Span, what string) {
-		owner, taken := d.project.byName[name]
+		owner, taken := f.byName[name]
 		if !taken {
-			d.project.byName[name] = t
+			f.byName[name] = t
 			return
 		}
 		place := owner.Span
@@ -21,78 +22,87 @@ func (d *decoder) register() {
 				place = alias.Span
 			}
 		}
-		d.diagnostics = append(d.diagnostics, Diagnostic{
+		d.found = append(d.found, Diagnostic{
 			Span:    span,
 			Msg:     fmt.Sprintf("the %s %q of task %q is taken", what, name, t.Name),
 			Related: []Diagnostic{{Span: place, Msg: fmt.Sprintf("it belongs to task %q", owner.Name)}},
 		})
 	}
-	for _, t := range d.project.Tasks {
-		enter(t, t.Name, t.Span, "name")
+	for _, t := range f.Tasks {
+		enter(t, t.Own, t.Span, "name")
 	}
-	for _, t := range d.project.Tasks {
+	for _, t := range f.Tasks {
 		for _, alias := range t.Aliases {
 			enter(t, alias.Value, alias.Span, "alias")
 		}
 	}
 }
 
-// checkCalls reports calls of tasks that do not exist.
-func (d *decoder) checkCalls() {
-	missing := func(c Call, who string) {
-		if bytes.Contains(d.skipped, []byte(c.Name)) {
-			return // it may be defined where the file could not be read
-		}
-		d.report(c.Span, DidYouMean(c.Name, d.project.Names()), "%s %q, but there is no such task", who, c.Name)
-	}
-	for _, c := range d.project.Default {
-		if t := d.project.byName[c.Name]; t == nil {
-			missing(c, "the default task is")
-		} else {
-			d.checkCallArgs(c, t)
+// checker looks at what holds between the tasks of a project.
+type checker struct {
+	project *Project
+	diagnostics
+}
+
+// calls finds the task of every call, and reports what is wrong with the calls.
+func (c *checker) calls() {
+	for _, f := range c.project.Files {
+		for i := range f.Default {
+			c.call(f, &f.Default[i], func() string { return "the default task is" })
 		}
 	}
-	for _, owner := range d.project.Tasks {
-		for _, c := range owner.Needs {
-			if t := d.project.byName[c.Name]; t == nil {
-				missing(c, fmt.Sprintf("task %q needs", owner.Name))
-			} else if len(t.Args) > 0 || len(c.Args) > 0 || len(c.Rest) > 0 {
-				d.checkCallArgs(c, t)
-			}
+	for _, t := range c.project.Tasks {
+		for i := range t.Needs {
+			c.call(t.File, &t.Needs[i], func() string { return fmt.Sprintf("task %q needs", t.Name) })
 		}
 	}
 }
 
-// checkCycles reports every cycle that a walk through the needs meets, each
-// with all of its steps.
-func (d *decoder) checkCycles() {
+// call finds the task of one call in f. who begins the sentence of a report.
+func (c *checker) call(f *File, call *Call, who func() string) {
+	t, unsure := f.lookup(call.Name)
+	switch {
+	case t != nil && t.Absent != "":
+		call.Task = t
+	case t != nil:
+		call.Task = t
+		if len(t.Args) > 0 || len(call.Args) > 0 || len(call.Rest) > 0 {
+			c.found = append(c.found, t.CheckCall(*call)...)
+		}
+	case !unsure:
+		c.report(call.Span, Suggest(f.Near(call.Name)), "%s %q, but there is no such task", who(), call.Name)
+	}
+}
+
+// cycles reports every cycle that a walk through the needs meets, each with
+// all of its steps.
+func (c *checker) cycles() {
 	const (
 		fresh = iota
 		open  // on the path that is walked now
 		done
 	)
-	state := make(map[*Task]int, len(d.project.Tasks))
+	state := make(map[*Task]int, len(c.project.Tasks))
 	var path []Call // the calls that lead to the open tasks but the first
 	var walk func(t *Task)
 	walk = func(t *Task) {
 		state[t] = open
-		for _, c := range t.Needs {
-			next := d.project.byName[c.Name]
-			if next == nil {
+		for _, call := range t.Needs {
+			if call.Task == nil {
 				continue
 			}
-			path = append(path, c)
-			switch state[next] {
+			path = append(path, call)
+			switch state[call.Task] {
 			case fresh:
-				walk(next)
+				walk(call.Task)
 			case open:
-				d.cycle(next, path)
+				c.cycle(call.Task, path)
 			}
 			path = path[:len(path)-1]
 		}
 		state[t] = done
 	}
-	for _, t := range d.project.Tasks {
+	for _, t := range c.project.Tasks {
 		if state[t] == fresh {
 			walk(t)
 		}
@@ -100,22 +110,26 @@ func (d *decoder) checkCycles() {
 }
 
 // cycle reports the cycle that ends path and comes back to start.
-func (d *decoder) cycle(start *Task, path []Call) {
+func (c *checker) cycle(start *Task, path []Call) {
 	from := len(path) - 1
-	for from > 0 && d.project.byName[path[from-1].Name] != start {
+	for from > 0 && path[from-1].Task != start {
 		from--
 	}
-	steps := path[from:]
 	names := []string{start.Name}
 	var places []Diagnostic
-	for i, c := range steps {
-		next := d.project.byName[c.Name].Name
-		places = append(places, Diagnostic{Span: c.Span, Msg: fmt.Sprintf("%q needs %q", names[i], next)})
-		names = append(names, next)
+	for i, call := range path[from:] {
+		places = append(places, Diagnostic{Span: call.Span, Msg: fmt.Sprintf("%q needs %q", names[i], call.Task.Name)})
+		names = append(names, call.Task.Name)
 	}
-	cycle := Diagnostic{Span: places[0].Span, Msg: "tasks need each other in a circle: " + strings.Join(names, " → "), Related: places}
+	c.circle("tasks need each other in a circle", fmt.Sprintf("task %q needs itself", start.Name), names, places)
+}
+
+// circle reports a circle: names has its members, with the first one again at
+// the end, places where each leads to the next. self is said of a circle of one.
+func (c *checker) circle(what, self string, names []string, places []Diagnostic) {
+	found := Diagnostic{Span: places[0].Span, Msg: what + ": " + strings.Join(names, " → "), Related: places}
 	if len(places) == 1 {
-		cycle.Msg, cycle.Related = fmt.Sprintf("task %q needs itself", start.Name), nil
+		found.Msg, found.Related = self, nil
 	}
-	d.diagnostics = append(d.diagnostics, cycle)
+	c.found = append(c.found, found)
 }

@@ -7,19 +7,21 @@ import (
 	"unicode"
 )
 
-// decoder makes a Project of a TOML tree and gathers what is wrong on the way.
+// decoder makes a File of a TOML tree and gathers what is wrong on the way.
 type decoder struct {
-	project     *Project
-	diagnostics Diagnostics
-	skipped     []byte // what could not be read: tasks and keys in it are not known
+	file *File
+	diagnostics
 }
 
-func (d *decoder) report(span Span, hint, format string, args ...any) {
-	d.diagnostics = append(d.diagnostics, Diagnostic{Span: span, Msg: fmt.Sprintf(format, args...), Hint: hint})
+// diagnostics gathers what is wrong.
+type diagnostics struct{ found Diagnostics }
+
+func (d *diagnostics) report(span Span, hint, format string, args ...any) {
+	d.found = append(d.found, Diagnostic{Span: span, Msg: fmt.Sprintf(format, args...), Hint: hint})
 }
 
 func (d *decoder) decode(root *table) {
-	// A task starts with the project's shell and echo, wherever they stand.
+	// A task starts with the file's shell and echo, wherever they stand.
 	slices.SortStableFunc(root.entries, func(a, b *entry) int {
 		switch {
 		case a.key != "task" && b.key == "task":
@@ -29,10 +31,8 @@ func (d *decoder) decode(root *table) {
 		}
 		return 0
 	})
-	decodeTable(d, root, topKeys, d.project, "key")
+	decodeTable(d, root, topKeys, d.file, "key")
 	d.register()
-	d.checkCalls()
-	d.checkCycles()
 }
 
 // decodeTable hands every entry of t to its key. what names the kind of key
@@ -48,23 +48,23 @@ func decodeTable[T any](d *decoder, t *table, keys []key[T], into T, what string
 	}
 }
 
-func (d *decoder) tasks(p *Project, e *entry) {
+func (d *decoder) tasks(f *File, e *entry) {
 	if !d.is(e.key, e.val, kindTable) {
 		return
 	}
-	p.Tasks = make([]*Task, 0, len(e.val.table.entries))
+	f.Tasks = make([]*Task, 0, len(e.val.table.entries))
 	for _, te := range e.val.table.entries {
-		t := &Task{Name: te.key, Span: te.span, Shell: p.shell, Echo: p.echo}
+		t := &Task{Name: f.Prefix + te.key, Own: te.key, File: f, Span: te.span, Shell: f.shell, Echo: f.echo}
 		if !validTaskName(te.key) {
-			d.report(te.span, "names have letters, digits, - and _, and do not begin with -", "the task name %q is not allowed", te.key)
+			d.report(te.span, nameRule, "the task name %q is not allowed", te.key)
 		}
 		if !d.is("task", te.val, kindTable) {
 			continue
 		}
-		p.Tasks = append(p.Tasks, t)
+		f.Tasks = append(f.Tasks, t)
 		decodeTable(d, te.val.table, taskKeys, t, "task key")
 		d.checkVariables(t)
-		if len(d.skipped) == 0 && !d.has(te.val.table, "run", "needs", "os") {
+		if len(d.file.skipped) == 0 && !d.has(te.val.table, "run", "needs", "os") {
 			d.report(te.span, `give it "run" or "needs"`, "task %q does nothing", t.Name)
 		}
 	}
@@ -72,6 +72,20 @@ func (d *decoder) tasks(p *Project, e *entry) {
 
 func (d *decoder) has(t *table, keys ...string) bool {
 	return slices.ContainsFunc(keys, func(k string) bool { return t.get(k) != nil })
+}
+
+// validCallName reports whether name may be a task as a call names it, with
+// parts before it.
+func validCallName(name string) bool {
+	if validTaskName(name) {
+		return true
+	}
+	for part := range strings.SplitSeq(strings.TrimPrefix(name, "/"), "/") {
+		if !validTaskName(part) {
+			return false
+		}
+	}
+	return true
 }
 
 func validTaskName(name string) bool {
@@ -178,7 +192,7 @@ func (d *decoder) aliases(e *entry) []Name {
 	var out []Name
 	for _, t := range d.texts(e) {
 		if !validTaskName(t.Value) {
-			d.report(t.Span, "names have letters, digits, - and _, and do not begin with -", "the alias %q is not allowed", t.Value)
+			d.report(t.Span, nameRule, "the alias %q is not allowed", t.Value)
 			continue
 		}
 		out = append(out, Name(t))
@@ -246,7 +260,7 @@ func (d *decoder) longVar(v *Var, e *entry) {
 		given = e
 	}
 	switch {
-	case given == nil && !v.Required && len(d.skipped) == 0:
+	case given == nil && !v.Required && len(d.file.skipped) == 0:
 		d.report(e.span, `give it "value", "default", "run" or "file", or make it "required"`, "%q has no value", v.Name)
 	case given != nil && v.Required:
 		d.report(t.get("required").span, "", "%q has a value, by %q, so it cannot be required", v.Name, given.key)
@@ -279,6 +293,38 @@ func (d *decoder) envFiles(e *entry) []EnvFile {
 	}
 	return out
 }
+
+// parts reads the files that this one takes in. They are opened later.
+func (d *decoder) parts(e *entry) []*Part {
+	if !d.is(e.key, e.val, kindTable) {
+		return nil
+	}
+	var out []*Part
+	for _, pe := range e.val.table.entries {
+		p := &Part{Name: pe.key, Span: pe.span}
+		if !validTaskName(pe.key) {
+			d.report(pe.span, nameRule, "the part name %q is not allowed", pe.key)
+			continue
+		}
+		switch {
+		case pe.val.kind == kindTable:
+			decodeTable(d, pe.val.table, partKeys, p, "key of a part")
+		case d.is(pe.key, pe.val, kindText):
+			p.Path = Text{pe.val.text, pe.val.span}
+		default:
+			continue
+		}
+		if p.Path.Value == "" && len(d.file.skipped) == 0 {
+			d.report(pe.span, `such as docs = "docs"`, "the part %q names no folder and no file", pe.key)
+			continue
+		}
+		out = append(out, p)
+	}
+	return out
+}
+
+// nameRule tells how tasks and parts may be called.
+const nameRule = "names have letters, digits, - and _, and do not begin with -"
 
 // envFileKeys are the keys of an env file in its long form.
 var envFileKeys = []key[*EnvFile]{

@@ -46,18 +46,23 @@ func (ds Diagnostics) Sort() {
 		if a.IsZero() || b.IsZero() || a.Source == b.Source {
 			return a.offset < b.offset
 		}
-		return a.Source.Name < b.Source.Name
+		return a.Source.order < b.Source.order
 	})
 }
 
 // DidYouMean returns the hint that names the known names nearest to name, or
 // "" when none is near.
 func DidYouMean(name string, known []string) string {
-	near := Nearest(name, known)
+	return Suggest(Nearest(name, known))
+}
+
+// Suggest returns the hint that names the near names, or "".
+func Suggest(near []string) string {
+	quoted := make([]string, len(near))
 	for i, n := range near {
-		near[i] = fmt.Sprintf("%q", n)
+		quoted[i] = fmt.Sprintf("%q", n)
 	}
-	return question(near)
+	return question(quoted)
 }
 
 // DidYouMeanOption is [DidYouMean] for options, all written as --name.

@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
-	"math"
 	"os"
 	"path/filepath"
 	"syscall"
@@ -40,9 +39,31 @@ func (e *ReadError) Error() string {
 // Unwrap returns the reason.
 func (e *ReadError) Unwrap() error { return e.Err }
 
-// Find returns the path of the project file in folder or in the nearest
-// folder above it. The error wraps [ErrNotFound] when there is none.
-func Find(folder string) (string, error) {
+// Find returns the path of the project file nearest to folder, in it or above
+// it, and of the top file: the outermost one that takes the nearest in as a
+// part, or else the nearest itself. The error wraps [ErrNotFound] when there
+// is none.
+func Find(folder string) (top, nearest string, err error) {
+	nearest, err = findAbove(folder)
+	if err != nil {
+		return "", "", err
+	}
+	top = nearest
+	for outer := nearest; ; {
+		up := filepath.Dir(filepath.Dir(outer))
+		if up == filepath.Dir(outer) {
+			return top, nearest, nil
+		}
+		if outer, err = findAbove(up); err != nil {
+			return top, nearest, nil // what cannot be seen from here takes nothing in
+		}
+		if takesIn(outer, identity(nearest)) {
+			top = outer
+		}
+	}
+}
+
+func findAbove(folder string) (string, error) {
 	for dir := folder; ; dir = filepath.Dir(dir) {
 		path := filepath.Join(dir, FileName)
 		if _, err := os.Lstat(path); err == nil {
@@ -56,40 +77,42 @@ func Find(folder string) (string, error) {
 	}
 }
 
-// Load reads the project file at path, an absolute path that is shown to the
-// user as name, and checks it. A file that cannot be read gives a [*ReadError].
-// When the file can be read but is wrong, the
-// error is a [Diagnostics] with all that is wrong in it.
-func Load(path, name string) (*Project, error) {
-	text, err := os.ReadFile(path)
-	if err == nil && len(text) > math.MaxInt32 {
-		err = errors.New("it is larger than 2 GiB")
+// takesIn reports whether the project file at path, or one of its parts, takes
+// in the file whose identity is wanted.
+func takesIn(path, wanted string) bool {
+	seen := map[string]bool{}
+	for queue := []string{path}; len(queue) > 0; queue = queue[1:] {
+		if seen[identity(queue[0])] {
+			continue
+		}
+		seen[identity(queue[0])] = true
+		text, err := os.ReadFile(queue[0])
+		if err != nil {
+			continue
+		}
+		d := &decoder{file: &File{}}
+		read := parseTOML(&Source{Path: queue[0], Text: normalize(text)})
+		parts := read.root.get("parts")
+		if parts == nil {
+			continue
+		}
+		for _, p := range d.parts(parts) {
+			part := p.file(filepath.Dir(queue[0]))
+			if identity(part) == wanted {
+				return true
+			}
+			queue = append(queue, part)
+		}
 	}
-	if err != nil {
-		return nil, &ReadError{Name: name, Err: err}
-	}
-	return Parse(path, name, text)
+	return false
 }
 
-// Parse is [Load] for a text that is already read. It opens no file.
-func Parse(path, name string, text []byte) (*Project, error) {
-	src := &Source{Path: path, Name: name, Text: normalize(text)}
-	if at := invalidUTF8(src.Text); at >= 0 {
-		span := spanOf(src, at, 1)
-		return nil, Diagnostics{{Span: span, Msg: "the file is not UTF-8 from here on", Hint: "save it as UTF-8"}}
+// identity returns what tells two paths of one file to be the same.
+func identity(path string) string {
+	if real, err := filepath.EvalSymlinks(path); err == nil {
+		return real
 	}
-	read := parseTOML(src)
-	d := &decoder{
-		project:     &Project{Source: src, Folder: filepath.Dir(path), echo: true, byName: map[string]*Task{}},
-		diagnostics: read.diagnostics,
-		skipped:     read.skipped,
-	}
-	d.decode(read.root)
-	if len(d.diagnostics) > 0 {
-		d.diagnostics.Sort()
-		return nil, d.diagnostics
-	}
-	return d.project, nil
+	return filepath.Clean(path)
 }
 
 // normalize takes off a byte order mark and makes every line end a single \n,

@@ -11,27 +11,30 @@ type key[T any] struct {
 }
 
 // topKeys are the keys that stand at the top of the file.
-var topKeys = []key[*Project]{
-	{"title", formText, "What the project is called.", func(d *decoder, p *Project, e *entry) {
-		p.Title = d.text(e).Value
+var topKeys = []key[*File]{
+	{"title", formText, "What the project is called.", func(d *decoder, f *File, e *entry) {
+		f.Title = d.text(e).Value
 	}},
-	{"default", formCalls, "What a bare `tugline` runs; without it, a bare `tugline` lists the tasks.", func(d *decoder, p *Project, e *entry) {
-		p.Default = d.calls(e)
+	{"default", formCalls, "What a bare `tugline` runs; without it, a bare `tugline` lists the tasks.", func(d *decoder, f *File, e *entry) {
+		f.Default = d.calls(e)
 	}},
-	{"jobs", formCount, "How many tasks may run at once; the number of processors when left out.", func(d *decoder, p *Project, e *entry) {
-		p.Jobs = d.count(e)
+	{"jobs", formCount, "How many tasks may run at once; the number of processors when left out.", func(d *decoder, f *File, e *entry) {
+		f.Jobs = d.count(e)
 	}},
-	{"shell", formShell, "What runs the scripts: `\"builtin\"` (the default), a program, or a program with its arguments.", func(d *decoder, p *Project, e *entry) {
-		p.shell = d.shell(e)
+	{"shell", formShell, "What runs the scripts: `\"builtin\"` (the default), a program, or a program with its arguments.", func(d *decoder, f *File, e *entry) {
+		f.shell = d.shell(e)
 	}},
-	{"echo", formBool, "Show each command as it starts; `true` when left out.", func(d *decoder, p *Project, e *entry) {
-		p.echo = d.yes(e)
+	{"echo", formBool, "Show each command as it starts; `true` when left out.", func(d *decoder, f *File, e *entry) {
+		f.echo = d.yes(e)
 	}},
-	{"env", formEnv, "Variables for every task.", func(d *decoder, p *Project, e *entry) {
-		p.Env = d.env(e)
+	{"env", formEnv, "Variables for every task.", func(d *decoder, f *File, e *entry) {
+		f.Env = d.env(e)
 	}},
-	{"env_files", formEnvFiles, "Env files, such as `.env`, weaker than the caller's environment; a later one is stronger. `{ file, required }` is the long form.", func(d *decoder, p *Project, e *entry) {
-		p.EnvFiles = d.envFiles(e)
+	{"env_files", formEnvFiles, "Env files, such as `.env`, weaker than the caller's environment; a later one is stronger. `{ file, required }` is the long form.", func(d *decoder, f *File, e *entry) {
+		f.EnvFiles = d.envFiles(e)
+	}},
+	{"parts", formParts, "Other project files, by name: a folder or a `.toml` file, or `{ path, optional, env }`. Their tasks get the name as a prefix, `docs/lint`, and run in their own folder.", func(d *decoder, f *File, e *entry) {
+		f.Parts = d.parts(e)
 	}},
 	{"task", formTasks, "The tasks, by name.", (*decoder).tasks},
 }
@@ -73,6 +76,13 @@ var taskKeys = []key[*Task]{
 	}},
 }
 
+// partKeys are the keys of a part in its long form.
+var partKeys = []key[*Part]{
+	{"path", formText, "The folder or the `.toml` file, relative to the folder of the file that takes it in.", func(d *decoder, p *Part, e *entry) { p.Path = d.text(e) }},
+	{"optional", formBool, "It need not be there; calls of its tasks are then skipped.", func(d *decoder, p *Part, e *entry) { p.Optional = d.yes(e) }},
+	{"env", formEnv, "Variables for the part, stronger than its own.", func(d *decoder, p *Part, e *entry) { p.Env = d.env(e) }},
+}
+
 // systemKeys are the keys of os.<system>.
 var systemKeys = []key[*[]Text]{
 	{"run", formTexts, "The scripts on this system.", func(d *decoder, run *[]Text, e *entry) {
@@ -93,6 +103,7 @@ var varKeys = []key[*Var]{
 	}},
 	{"file", formText, "A file whose text, trimmed, is the value.", func(d *decoder, v *Var, e *entry) { v.File = d.template(e) }},
 	{"required", formBool, "It must be set by the caller or an env file, for the tasks that refer to it.", func(d *decoder, v *Var, e *entry) { v.Required = d.yes(e) }},
+	{"secret", formBool, "The value is never shown: it reads `•••` in every output and record.", func(d *decoder, v *Var, e *entry) { v.Secret = d.yes(e) }},
 	{"about", formText, "What it is for.", func(d *decoder, v *Var, e *entry) { v.About = d.text(e).Value }},
 	{"example", formText, "A value to show in a sample env file.", func(d *decoder, v *Var, e *entry) { v.Example = d.text(e).Value }},
 }
@@ -122,6 +133,9 @@ func ArgKeys() []KeyDoc { return docs(argKeys) }
 
 // VarKeys returns the keys of a variable, in the order of the reference.
 func VarKeys() []KeyDoc { return docs(varKeys) }
+
+// PartKeys returns the keys of a part, in the order of the reference.
+func PartKeys() []KeyDoc { return docs(partKeys) }
 
 func docs[T any](keys []key[T]) []KeyDoc {
 	out := make([]KeyDoc, len(keys))

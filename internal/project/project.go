@@ -1,30 +1,55 @@
 package project
 
-import (
-	"sort"
-	"strings"
-)
+import "strings"
 
-// Project is a checked tugline.toml. It does not change once loaded.
+// Project is a checked tugline.toml with all its parts. It does not change once
+// loaded.
 type Project struct {
+	*File         // the top file
+	Files []*File // the top file, then its parts: those with fewer names in front first
+	Tasks []*Task // of all files, in their order
+}
+
+// File is one project file: the top one, or a part.
+type File struct {
 	Source   *Source
 	Folder   string // absolute: where the file stands
+	Prefix   string // what stands before the names of its tasks, such as "docs/"; empty at the top
+	Around   *File  // the file that takes it in; nil at the top
 	Title    string
-	Default  []Call    // what a bare tugline runs; empty: it lists
-	Jobs     int       // tasks at once; 0: the number of processors
+	Default  []Call    // what a bare tugline runs; empty: it lists. Counts at the top alone
+	Jobs     int       // tasks at once; 0: the number of processors. Counts at the top alone
+	Given    []Var     // what the file around sets for this part; stronger than Env
 	Env      []Var     // in the order of the file
-	EnvFiles []EnvFile // the later ones are stronger
+	EnvFiles []EnvFile // the later ones are stronger, and stronger than those of the file around
 	Tasks    []*Task   // in the order of the file
+	Parts    []*Part   // in the order of the file
 
-	shell  Shell
-	echo   bool
-	byName map[string]*Task // names and aliases
+	shell   Shell
+	echo    bool
+	byName  map[string]*Task // names and aliases, as they stand in the file
+	skipped []byte           // what could not be read: tasks and keys in it are not known
+}
+
+// Part is a project file that another one takes in.
+type Part struct {
+	Name     string
+	Span     Span // of the name
+	Path     Text // a folder or a file, relative to the folder of the file that takes it in
+	Optional bool // it need not be there
+	Env      []Var
+	File     *File // nil: it is not there, or cannot be read
+
+	broken bool             // it cannot be read: which tasks it has is not known
+	absent map[string]*Task // what stands for the tasks of an optional part that is not there
 }
 
 // Task is one declared task.
 type Task struct {
-	Name     string
-	Span     Span // of the name, in the task's header
+	Name     string // with the names of the parts that lead to it: docs/lint
+	Own      string // without them
+	Span     Span   // of the name, in the task's header
+	File     *File  // that defines it
 	About    string
 	Aliases  []Name
 	Unlisted bool
@@ -34,7 +59,8 @@ type Task struct {
 	Env      []Var
 	Args     []*Arg
 	Needs    []Call
-	Echo     bool // show each command as it starts
+	Echo     bool   // show each command as it starts
+	Absent   string // why there is no such task, though it may be called: its part is optional
 
 	runOn map[string][]Text // scripts by system: linux, darwin, windows, unix
 }
@@ -64,6 +90,7 @@ type Details struct {
 	Required bool // it has no value here; it must be set from outside for the tasks that refer to it
 	About    string
 	Example  string // a value to show in a sample env file
+	Secret   bool   // the value is never shown
 }
 
 // plain are the details of all variables in the short form. Nobody writes to them.
@@ -91,20 +118,6 @@ type Shell struct {
 
 // Builtin reports whether s is the shell inside Tugline.
 func (s Shell) Builtin() bool { return len(s.Args) == 0 }
-
-// Task returns the task that name, or an alias of that name, stands for; nil
-// when there is none.
-func (p *Project) Task(name string) *Task { return p.byName[name] }
-
-// Names returns the names and aliases of all tasks, sorted.
-func (p *Project) Names() []string {
-	names := make([]string, 0, len(p.byName))
-	for name := range p.byName {
-		names = append(names, name)
-	}
-	sort.Strings(names)
-	return names
-}
 
 // Summary returns the first line of the task's about text.
 func (t *Task) Summary() string {

@@ -17,12 +17,13 @@ const (
 	formScalar
 	formNumber
 	formEnvFiles
+	formParts
 )
 
 // String returns what f holds, in the words of the reference.
 func (f form) String() string {
 	return [...]string{"text", "text or list", "true or false", "whole number from 1", "call or list of calls",
-		"text or list", "table of texts or tables", "tables", "tables", "tables", "text, number, true or false", "number", "list of texts or tables"}[f]
+		"text or list", "table of texts or tables", "tables", "tables", "tables", "text, number, true or false", "number", "list of texts or tables", "table of texts or tables"}[f]
 }
 
 // object is a piece of a JSON Schema.
@@ -73,6 +74,9 @@ func (f form) schema() object {
 			"properties": object{"file": text, "required": object{"type": "boolean"}},
 		}
 		return object{"type": "array", "items": object{"anyOf": []any{text, long}}}
+	case formParts:
+		part := object{"anyOf": []any{text, tableSchema(partKeys)}}
+		return object{"type": "object", "additionalProperties": false, "patternProperties": object{taskNamePattern: part}}
 	case formScalar:
 		return object{"type": []any{"string", "number", "boolean"}}
 	case formNumber:

@@ -5,6 +5,7 @@ package project
 import (
 	"bytes"
 	"fmt"
+	"path/filepath"
 	"sort"
 	"sync"
 	"unicode/utf8"
@@ -17,8 +18,17 @@ type Source struct {
 	Name string // as it is shown to the user: usually relative to where they stand
 	Text []byte // without a byte order mark, every line end a single \n
 
+	order int       // of loading: findings are shown in this order
 	once  sync.Once // guards lines
 	lines []int     // offset of the start of each line
+}
+
+// Folder returns the folder in which the file stands; empty for a nil source.
+func (src *Source) Folder() string {
+	if src == nil {
+		return ""
+	}
+	return filepath.Dir(src.Path)
 }
 
 // Span is a stretch of a [Source]. The zero Span is no place at all. There are

@@ -1,0 +1,119 @@
+package engine
+
+import (
+	"bytes"
+	"context"
+	"crypto/rand"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+
+	"tugline/internal/secret"
+	"tugline/internal/shell"
+)
+
+// execVeiled runs cmd, which prints past the sink, with a pipe before each of
+// its streams in which the secrets are masked.
+func (l *loop) execVeiled(ctx context.Context, cmd shell.Command) error {
+	var veils []*veil
+	for _, stream := range []**os.File{&cmd.Stdout, &cmd.Stderr} {
+		v, err := newVeil(*stream, l.cfg.Secrets)
+		if err != nil {
+			return fmt.Errorf("making a pipe for the output: %w", err)
+		}
+		defer v.close()
+		*stream = v.w
+		veils = append(veils, v)
+	}
+	if told := cmd.Statement; told != nil {
+		cmd.Statement = func(where shell.Stretch) {
+			for _, v := range veils {
+				v.sync()
+			}
+			told(where)
+		}
+	}
+	return l.cfg.Exec(ctx, cmd)
+}
+
+// veil copies what is printed into a pipe to a file, with the secrets masked.
+type veil struct {
+	r, w  *os.File
+	mark  []byte        // no output holds it by chance
+	seen  chan struct{} // is sent to when the mark has come through
+	ended chan struct{}
+}
+
+func newVeil(to *os.File, mask *secret.Mask) (*veil, error) {
+	r, w, err := os.Pipe()
+	if err != nil {
+		return nil, err
+	}
+	v := &veil{r: r, w: w, mark: make([]byte, 16), seen: make(chan struct{}), ended: make(chan struct{})}
+	rand.Read(v.mark) // never fails
+	go func() {
+		defer close(v.ended)
+		v.copy(mask.Writer(func(p []byte) { to.Write(p) })) // as if the program itself wrote: its failure is not ours
+	}()
+	return v, nil
+}
+
+// sync returns when all that was printed before has been copied, but for what
+// may be the beginning of a secret.
+func (v *veil) sync() {
+	if _, err := v.w.Write(v.mark); err == nil { // in one piece: it is shorter than PIPE_BUF
+		select {
+		case <-v.seen:
+		case <-v.ended:
+		}
+	}
+}
+
+// close copies what was printed so far. What still holds the pipe open prints
+// into the void.
+func (v *veil) close() {
+	v.sync()
+	v.w.Close()
+	v.r.Close()
+	<-v.ended
+}
+
+func (v *veil) copy(to *secret.Writer) {
+	defer to.Flush()
+	buf := make([]byte, 32<<10)
+	kept := 0 // at the start of buf, the beginning of a mark perhaps
+	for {
+		n, err := v.r.Read(buf[kept:])
+		text := buf[:kept+n]
+		for {
+			at := bytes.Index(text, v.mark)
+			if at < 0 {
+				break
+			}
+			to.Write(text[:at])
+			v.seen <- struct{}{}
+			text = text[at+len(v.mark):]
+		}
+		whole := len(text) - v.partial(text)
+		to.Write(text[:whole])
+		kept = copy(buf, text[whole:])
+		if err != nil {
+			if !errors.Is(err, io.EOF) {
+				return
+			}
+			to.Write(buf[:kept])
+			return
+		}
+	}
+}
+
+// partial returns how many bytes at the end of text may begin a mark.
+func (v *veil) partial(text []byte) int {
+	for n := min(len(v.mark)-1, len(text)); n > 0; n-- {
+		if bytes.HasSuffix(text, v.mark[:n]) {
+			return n
+		}
+	}
+	return 0
+}
