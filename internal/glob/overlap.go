@@ -1,0 +1,175 @@
+package glob
+
+import (
+	"strings"
+	"unicode/utf8"
+)
+
+// Overlap reports whether some path may be meant by both patterns. A pattern
+// of a folder means all below it, so "build" and "build/*.csv" overlap.
+func Overlap(a, b string) bool {
+	if a == b {
+		return true
+	}
+	as, _ := open(a)
+	bs, _ := open(b)
+	for _, x := range as {
+		for _, y := range bs {
+			if pathsOverlap(split(x), split(y)) {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+// pathsOverlap holds two patterns against each other, name by name. When one of
+// them ends, all below is its own.
+func pathsOverlap(a, b []name) bool {
+	return walk{
+		len(a), len(b), true,
+		func(i int) bool { return a[i].kind == deep },
+		func(i int) bool { return b[i].kind == deep },
+		func(i, k int) bool { return namesOverlap(a[i], b[k]) },
+	}.meet()
+}
+
+// walk is a way through two patterns at once.
+type walk struct {
+	a, b         int  // how many elements they have
+	open         bool // the end of one matches all that is left of the other
+	starA, starB func(i int) bool
+	meets        func(i, k int) bool // of two elements that are no stars
+}
+
+// meet reports whether something matches both, by dynamic programming from
+// their ends: a table of whether the rests from i and k on meet.
+func (w walk) meet() bool {
+	table := make([]bool, (w.a+1)*(w.b+1))
+	at := func(i, k int) *bool { return &table[i*(w.b+1)+k] }
+	for i := w.a; i >= 0; i-- {
+		for k := w.b; k >= 0; k-- {
+			endA, endB := i == w.a, k == w.b
+			switch {
+			case endA && endB, w.open && (endA || endB):
+				*at(i, k) = true
+			case !endA && w.starA(i):
+				*at(i, k) = *at(i+1, k) || !endB && *at(i, k+1)
+			case !endB && w.starB(k):
+				*at(i, k) = *at(i, k+1) || !endA && *at(i+1, k)
+			case !endA && !endB:
+				*at(i, k) = w.meets(i, k) && *at(i+1, k+1)
+			}
+		}
+	}
+	return *at(0, 0)
+}
+
+func namesOverlap(a, b name) bool {
+	switch {
+	case a.kind == any || b.kind == any:
+		return true
+	case a.kind == exact:
+		return b.matches(a.text)
+	case b.kind == exact:
+		return a.matches(b.text)
+	}
+	return tokensOverlap(tokens(a), tokens(b))
+}
+
+// token is one element of the pattern of a name.
+type token struct {
+	star bool
+	not  bool   // of a range: what it does not hold
+	set  []rune // pairs of the first and the last character; none: every one
+}
+
+func tokens(n name) []token {
+	text := n.text
+	switch n.kind {
+	case suffix:
+		return append([]token{{star: true}}, tokens(name{exact, text})...)
+	case prefix:
+		return append(tokens(name{exact, text}), token{star: true})
+	}
+	var out []token
+	for len(text) > 0 {
+		r, size := utf8.DecodeRuneInString(text)
+		switch {
+		case n.kind == exact:
+			out = append(out, token{set: []rune{r, r}})
+		case r == '*':
+			out = append(out, token{star: true})
+		case r == '?':
+			out = append(out, token{})
+		case r == '\\' && len(text) > 1:
+			r, next := utf8.DecodeRuneInString(text[1:])
+			out = append(out, token{set: []rune{r, r}})
+			size += next
+		case r == '[':
+			t, used := class(text)
+			out = append(out, t)
+			size = used
+		default:
+			out = append(out, token{set: []rune{r, r}})
+		}
+		text = text[size:]
+	}
+	return out
+}
+
+// class reads [a-z] at the start of text.
+func class(text string) (t token, used int) {
+	end := strings.IndexByte(text[2:], ']') + 2
+	inside := text[1:end]
+	if inside[0] == '!' || inside[0] == '^' {
+		t.not = true
+		inside = inside[1:]
+	}
+	runes := []rune(inside)
+	for i := 0; i < len(runes); i++ {
+		if runes[i] == '\\' && i+1 < len(runes) {
+			i++
+		}
+		last := runes[i]
+		if i+2 < len(runes) && runes[i+1] == '-' {
+			t.set = append(t.set, runes[i], runes[i+2])
+			i += 2
+			continue
+		}
+		t.set = append(t.set, runes[i], last)
+	}
+	return t, end + 1
+}
+
+func (t token) holds(r rune) bool {
+	in := len(t.set) == 0
+	for i := 0; i < len(t.set); i += 2 {
+		in = in || t.set[i] <= r && r <= t.set[i+1]
+	}
+	return in != t.not
+}
+
+// meets reports whether some character is in both. The edges of all ranges, and
+// what lies beside them, are enough to try.
+func (t token) meets(u token) bool {
+	for _, edges := range [][]rune{t.set, u.set, {'a'}} {
+		for _, edge := range edges {
+			for _, r := range []rune{edge - 1, edge, edge + 1} {
+				if r > 0 && r != '/' && t.holds(r) && u.holds(r) {
+					return true
+				}
+			}
+		}
+	}
+	return false
+}
+
+func tokensOverlap(a, b []token) bool {
+	return walk{
+		len(a), len(b), false,
+		func(i int) bool { return a[i].star },
+		func(i int) bool { return b[i].star },
+		func(i, k int) bool { return a[i].meets(b[k]) },
+	}.meet()
+}
