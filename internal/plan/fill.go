@@ -10,15 +10,24 @@ import (
 	"tugline/internal/project"
 )
 
-// scopeOf returns the variables of a call of t.
-func (b *builder) scopeOf(t *project.Task, args arguments) *scope {
+// scopeOf returns the variables of a call of t, and where it runs.
+func (b *builder) scopeOf(t *project.Task, args []project.Var, rest []string) (*scope, string) {
 	sc := b.base(t.File)
-	if own := args.variables(t); len(own)+len(t.Env)+len(args.rest) > 0 {
-		sc = sc.with(own, t.Env)
-		sc.rest = args.rest
+	paths := pathVariables(t)
+	if len(args)+len(paths)+len(t.Env)+len(rest) > 0 {
+		sc = sc.with(slices.Concat(args, paths), t.Env)
+		sc.rest, sc.file = rest, t.File
+		for _, v := range paths {
+			if sc.paths == nil {
+				sc.paths = map[string]bool{}
+			}
+			sc.paths[v.Name] = true
+		}
 	}
+	folder := b.folder(t, sc)
+	sc.folder = folder
 	sc.resolve()
-	return sc
+	return sc, folder
 }
 
 // folder returns where t runs.
@@ -45,6 +54,9 @@ type scope struct {
 	world    *world
 	below    *scope // of a task: the same without the first layer, the scope of its file
 	around   *scope // of a part: the scope of the file that takes it in
+	file     *project.File   // of a task with named paths: where they count from
+	folder   string          // and where it runs
+	paths    map[string]bool // the variables of the first layer that are such paths
 	resolved bool
 	overlaid bool // values has only what the first layer sets
 	values   map[string]string
@@ -241,7 +253,7 @@ func (sc *scope) value(name string) (string, bool) {
 		return sc.below.value(name)
 	}
 	value, ok := sc.from(0, name)
-	if ok && !sc.overlaid {
+	if ok && sc.values != nil {
 		if !sc.late(name) { // the others are only for those that refer to them
 			sc.values[name] = value
 		}
@@ -295,6 +307,9 @@ func (sc *scope) expand(v project.Var, layer int) string {
 	})
 	if err != nil {
 		sc.report(v, err.Error())
+	}
+	if layer == 0 && sc.paths[v.Name] {
+		return sc.fromFolder(value)
 	}
 	return value
 }

@@ -51,9 +51,16 @@ type Step struct {
 	Run    []project.Text // its scripts on this system, in order
 	Rest   []string       // the words behind --, "$@" of the scripts
 	Skip   string         // why it is not to be run; empty: it is
+	Reads  []Glob
+	Writes []Glob
+	// Through are the needs that come from files: what another step writes and
+	// this one reads. They are among Needs.
+	Through []Through
 
 	scope    *scope
-	computed []string // the computed variables its commands refer to, as NAME=value
+	args     []project.Var // the values of its arguments
+	computed []string      // the computed variables it refers to, as NAME=value
+	outside  []string      // the required variables it refers to
 	neededBy *Step    // the last step that took this one as a need
 }
 
@@ -101,6 +108,7 @@ func New(p *project.Project, req Request) (*Plan, error) {
 		}
 		b.entry(t, c, b.base(base))
 	}
+	b.orderByFiles()
 	if err := b.problems(); err != nil {
 		return nil, err
 	}
@@ -135,6 +143,8 @@ type builder struct {
 
 	required project.Diagnostics // variables that must be set
 	told     map[string]bool     // of which it was said already
+
+	writers *writers // of all tasks of the project; nil: not looked for yet
 }
 
 func newBuilder(p *project.Project, req Request) *builder {
@@ -201,8 +211,9 @@ func (b *builder) add(t *project.Task, c project.Call, caller *scope) *Step {
 	} else {
 		b.steps[key] = s
 	}
-	s.scope = b.scopeOf(t, args)
-	s.Folder = b.folder(t, s.scope)
+	s.args = args.variables(t)
+	s.scope, s.Folder = b.scopeOf(t, s.args, args.rest)
+	b.paths(s)
 	b.refer(s)
 	for _, c := range t.Needs {
 		need := b.add(c.Task, c, s.scope)
@@ -211,6 +222,7 @@ func (b *builder) add(t *project.Task, c project.Call, caller *scope) *Step {
 			s.Needs = append(s.Needs, need)
 		}
 	}
+	b.addWriters(s)
 	s.Index = len(b.plan.Steps)
 	b.plan.Steps = append(b.plan.Steps, s)
 	return s

@@ -40,6 +40,21 @@ func (b *builder) refer(s *Step) {
 	for _, v := range s.Task.Env {
 		follow(v.Name) // what a task declares it refers to
 	}
+	for _, n := range s.Task.Tracks {
+		follow(n.Value)
+	}
+	for _, paths := range [][]project.Paths{s.Task.Reads, s.Task.Writes} {
+		for _, p := range paths {
+			for _, g := range p.Globs {
+				for _, name := range g.Text.Refers() {
+					follow(name)
+				}
+			}
+		}
+	}
+	for _, name := range s.Task.Folder.Refers() {
+		follow(name)
+	}
 	for _, name := range names {
 		b.ask(s, name)
 	}
@@ -64,7 +79,11 @@ func (b *builder) ask(s *Step, name string) {
 		return
 	}
 	d := s.scope.declared(name)
-	if _, set := s.scope.caller[name]; d == nil || set || s.scope.strongest(name) != nil || b.told[name] {
+	_, set := s.scope.caller[name]
+	if d != nil && set {
+		s.outside = append(s.outside, name)
+	}
+	if d == nil || set || s.scope.strongest(name) != nil || b.told[name] {
 		return
 	}
 	if b.told == nil {

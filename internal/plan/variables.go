@@ -19,7 +19,7 @@ type Variable struct {
 
 // Origin is a place that gives a variable a value.
 type Origin struct {
-	Kind  string       // argument, set, task, part, project, caller, env file or default
+	Kind  string       // argument, path, set, task, part, project, caller, env file or default
 	Span  project.Span // in a project file; zero elsewhere
 	File  string       // of an env file
 	Value string       // what it gives, filled in
@@ -32,8 +32,8 @@ func Variables(p *project.Project, req Request, t *project.Task) ([]Variable, er
 	b := newBuilder(p, req)
 	sc := b.base(p.File)
 	if t != nil {
-		sc = b.base(t.File)
-		sc = b.scopeOf(t, b.values(t, project.Call{Name: t.Name}, sc))
+		args := b.values(t, project.Call{Name: t.Name}, b.base(t.File))
+		sc, _ = b.scopeOf(t, args.variables(t), nil)
 	}
 	sc.resolve()
 	var vars []Variable
@@ -131,6 +131,8 @@ func (sc *scope) kindOf(v project.Var, layer int, t *project.Task) string {
 		return "project"
 	case layer > 0:
 		return "part"
+	case sc.paths[v.Name]:
+		return "path"
 	case !v.Fixed:
 		return "task"
 	case t != nil && slices.ContainsFunc(t.Args, func(a *project.Arg) bool { return a.Variable() == v.Name }):

@@ -227,7 +227,16 @@ func (d *decoder) checkVariables(t *Task) {
 			take(a.Variable(), a.Span, "argument")
 		}
 	}
-	if len(t.Args) > 0 {
+	named := 0
+	for _, paths := range [][]Paths{t.Reads, t.Writes} {
+		for _, p := range paths {
+			if p.Variable {
+				take(p.Name, p.Span, "path")
+				named++
+			}
+		}
+	}
+	if len(t.Args)+named > 0 {
 		for _, v := range t.Env {
 			take(v.Name, v.Span, "variable")
 		}

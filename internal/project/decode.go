@@ -2,9 +2,12 @@ package project
 
 import (
 	"fmt"
+	"math"
 	"slices"
 	"strings"
 	"unicode"
+
+	"github.com/dustin/go-humanize"
 )
 
 // decoder makes a File of a TOML tree and gathers what is wrong on the way.
@@ -292,6 +295,43 @@ func (d *decoder) envFiles(e *entry) []EnvFile {
 		out = append(out, f)
 	}
 	return out
+}
+
+// tracks reads names of variables.
+func (d *decoder) tracks(e *entry) []Name {
+	var out []Name
+	for _, t := range d.texts(e) {
+		if !validVarName(t.Value) {
+			d.report(t.Span, "", "%q is no name of a variable", t.Value)
+			continue
+		}
+		out = append(out, Name(t))
+	}
+	return out
+}
+
+// store reads the settings of the store, of which there is one: its limit.
+func (d *decoder) store(e *entry) int64 {
+	if !d.is(e.key, e.val, kindTable) {
+		return 0
+	}
+	var limit int64
+	for _, se := range e.val.table.entries {
+		if se.key != "limit" {
+			d.report(se.span, DidYouMean(se.key, []string{"limit"}), "unknown key of the store %q", se.key)
+			continue
+		}
+		if !d.is(se.key, se.val, kindText) {
+			continue
+		}
+		bytes, err := humanize.ParseBytes(se.val.text)
+		if err != nil || bytes == 0 || bytes > math.MaxInt64 {
+			d.report(se.val.span, `such as "8GiB"`, "%q is no size", se.val.text)
+			continue
+		}
+		limit = int64(bytes)
+	}
+	return limit
 }
 
 // parts reads the files that this one takes in. They are opened later.

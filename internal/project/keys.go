@@ -30,6 +30,12 @@ var topKeys = []key[*File]{
 	{"env", formEnv, "Variables for every task.", func(d *decoder, f *File, e *entry) {
 		f.Env = d.env(e)
 	}},
+	{"ignore", formTexts, "Patterns of files that are never read: they do not count for any task, of this file and its parts.", func(d *decoder, f *File, e *entry) {
+		f.Ignore = d.globs(e)
+	}},
+	{"store", formStore, "The store of kept outputs: `limit`, such as `\"8GiB\"`, is how large it may become.", func(d *decoder, f *File, e *entry) {
+		f.StoreLimit = d.store(e)
+	}},
 	{"env_files", formEnvFiles, "Env files, such as `.env`, weaker than the caller's environment; a later one is stronger. `{ file, required }` is the long form.", func(d *decoder, f *File, e *entry) {
 		f.EnvFiles = d.envFiles(e)
 	}},
@@ -71,6 +77,24 @@ var taskKeys = []key[*Task]{
 	{"needs", formCalls, "Calls that must end well first; independent ones run at the same time.", func(d *decoder, t *Task, e *entry) {
 		t.Needs = d.calls(e)
 	}},
+	{"reads", formPaths, "Patterns of the files that go in: a list, or a table that names them. A named plain path is a variable, too.", func(d *decoder, t *Task, e *entry) {
+		t.Reads = d.paths(e)
+	}},
+	{"writes", formPaths, "Patterns of the files that come out, in the same form. Each must match something after a good run.", func(d *decoder, t *Task, e *entry) {
+		t.Writes = d.paths(e)
+	}},
+	{"tracks", formTexts, "Names of variables that count as inputs, though the project does not declare them.", func(d *decoder, t *Task, e *entry) {
+		t.Tracks = d.tracks(e)
+	}},
+	{"always", formBool, "Run even if nothing changed.", func(d *decoder, t *Task, e *entry) {
+		t.Always = d.yes(e)
+	}},
+	{"on_request", formBool, "Never take it into a plan only because it writes what another task reads.", func(d *decoder, t *Task, e *entry) {
+		t.OnRequest = d.yes(e)
+	}},
+	{"store", formBool, "Keep copies of the outputs, to restore them later; `true` when left out.", func(d *decoder, t *Task, e *entry) {
+		t.NoStore = d.is(e.key, e.val, kindBool) && !e.val.yes()
+	}},
 	{"echo", formBool, "Show each command of this task as it starts.", func(d *decoder, t *Task, e *entry) {
 		t.Echo = d.yes(e)
 	}},
@@ -104,6 +128,9 @@ var varKeys = []key[*Var]{
 	{"file", formText, "A file whose text, trimmed, is the value.", func(d *decoder, v *Var, e *entry) { v.File = d.template(e) }},
 	{"required", formBool, "It must be set by the caller or an env file, for the tasks that refer to it.", func(d *decoder, v *Var, e *entry) { v.Required = d.yes(e) }},
 	{"secret", formBool, "The value is never shown: it reads `•••` in every output and record.", func(d *decoder, v *Var, e *entry) { v.Secret = d.yes(e) }},
+	{"counts", formBool, "A change of it makes tasks run again; `true` when left out.", func(d *decoder, v *Var, e *entry) {
+		v.Uncounted = d.is(e.key, e.val, kindBool) && !e.val.yes()
+	}},
 	{"about", formText, "What it is for.", func(d *decoder, v *Var, e *entry) { v.About = d.text(e).Value }},
 	{"example", formText, "A value to show in a sample env file.", func(d *decoder, v *Var, e *entry) { v.Example = d.text(e).Value }},
 }

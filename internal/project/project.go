@@ -22,8 +22,11 @@ type File struct {
 	Given    []Var     // what the file around sets for this part; stronger than Env
 	Env      []Var     // in the order of the file
 	EnvFiles []EnvFile // the later ones are stronger, and stronger than those of the file around
+	Ignore   []Glob    // of files that are never read
 	Tasks    []*Task   // in the order of the file
 	Parts    []*Part   // in the order of the file
+
+	StoreLimit int64 // bytes; 0: it is not said. Counts at the top alone
 
 	shell   Shell
 	echo    bool
@@ -59,8 +62,15 @@ type Task struct {
 	Env      []Var
 	Args     []*Arg
 	Needs    []Call
+	Reads    []Paths
+	Writes   []Paths
+	Tracks   []Name // variables that count as inputs
 	Echo     bool   // show each command as it starts
 	Absent   string // why there is no such task, though it may be called: its part is optional
+
+	Always    bool // run even if nothing changed
+	OnRequest bool // not taken into a plan only because of what it writes
+	NoStore   bool // keep no copies of the outputs
 
 	runOn map[string][]Text // scripts by system: linux, darwin, windows, unix
 }
@@ -91,6 +101,8 @@ type Details struct {
 	About    string
 	Example  string // a value to show in a sample env file
 	Secret   bool   // the value is never shown
+
+	Uncounted bool // a change of it is no reason to run
 }
 
 // plain are the details of all variables in the short form. Nobody writes to them.

@@ -18,12 +18,15 @@ const (
 	formNumber
 	formEnvFiles
 	formParts
+	formPaths
+	formStore
 )
 
 // String returns what f holds, in the words of the reference.
 func (f form) String() string {
 	return [...]string{"text", "text or list", "true or false", "whole number from 1", "call or list of calls",
-		"text or list", "table of texts or tables", "tables", "tables", "tables", "text, number, true or false", "number", "list of texts or tables", "table of texts or tables"}[f]
+		"text or list", "table of texts or tables", "tables", "tables", "tables", "text, number, true or false", "number", "list of texts or tables", "table of texts or tables",
+		"text, list, or table of them", "table"}[f]
 }
 
 // object is a piece of a JSON Schema.
@@ -74,6 +77,11 @@ func (f form) schema() object {
 			"properties": object{"file": text, "required": object{"type": "boolean"}},
 		}
 		return object{"type": "array", "items": object{"anyOf": []any{text, long}}}
+	case formPaths:
+		list := object{"anyOf": []any{text, texts}}
+		return object{"anyOf": []any{text, texts, object{"type": "object", "additionalProperties": false, "patternProperties": object{varNamePattern: list}}}}
+	case formStore:
+		return object{"type": "object", "additionalProperties": false, "properties": object{"limit": text}}
 	case formParts:
 		part := object{"anyOf": []any{text, tableSchema(partKeys)}}
 		return object{"type": "object", "additionalProperties": false, "patternProperties": object{taskNamePattern: part}}

@@ -1,0 +1,211 @@
+package files
+
+import (
+	"encoding/binary"
+	"errors"
+	"fmt"
+	"hash/crc32"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+)
+
+// The index is what is known of all files, packed so that it is read at once:
+//
+//	magic, 8 bytes
+//	for each folder: the lengths of its path and of the list of its entries (4 + 4),
+//	    path, whether its names are all known (1), whether it is a link (1), stamp (37)
+//	    for each entry: the length of its name (2), name, stamp, hashed (1), digest (32)
+//	checksum, CRC-32 (Castagnoli) of all before, 4 bytes
+//
+// All numbers are little-endian. It is only a memory: an index that cannot be
+// read is an index that is not there.
+const magic = "TUGFILE1"
+
+const stampSize = 8*4 + 4 + 1
+
+var castagnoli = crc32.MakeTable(crc32.Castagnoli)
+
+// Open returns the tree below top with what the index in the folder kept says
+// of it. Both paths are absolute.
+func Open(top, kept string) *Tree {
+	t := New(top)
+	data, err := os.ReadFile(filepath.Join(kept, "index"))
+	if err == nil {
+		t.decode(string(data))
+	}
+	return t
+}
+
+// Clock makes t ask the file system below the folder kept for the time, by
+// which it can tell which files are old enough to be known for sure. The
+// folder must be there, and in the file system of the project.
+func (t *Tree) Clock(kept string) { t.clockFile = filepath.Join(kept, "clock") }
+
+// clock returns a time in this generation by the clock of the file system; 0
+// if there is none.
+func (t *Tree) clock() int64 {
+	if t.clockFile == "" {
+		return 0
+	}
+	gen := t.generation.Load()
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	if t.nowIn != gen {
+		t.now, t.nowIn = 0, gen
+		if err := os.WriteFile(t.clockFile, []byte(time.Now().Format(time.RFC3339Nano)), 0o644); err == nil {
+			s := stampOf(t.clockFile)
+			t.now = s.modified
+		}
+	}
+	return t.now
+}
+
+// Save writes the index into the folder kept, if there is something new in it.
+func (t *Tree) Save(kept string) error {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	if !t.dirty {
+		return nil
+	}
+	file, err := os.CreateTemp(kept, "index-*")
+	if err != nil {
+		return fmt.Errorf("keeping what is known of the files: %w", err)
+	}
+	_, err = file.Write(t.encode())
+	err = errors.Join(err, file.Close())
+	if err == nil {
+		err = os.Rename(file.Name(), filepath.Join(kept, "index"))
+	}
+	if err != nil {
+		os.Remove(file.Name()) // best effort: it is no index yet
+		return fmt.Errorf("keeping what is known of the files: %w", err)
+	}
+	t.dirty = false
+	return nil
+}
+
+func (t *Tree) encode() []byte {
+	paths := make([]string, 0, len(t.folders))
+	for path := range t.folders {
+		paths = append(paths, path)
+	}
+	slices.Sort(paths)
+	data := []byte(magic)
+	for _, path := range paths {
+		data = t.folders[path].encode(data)
+	}
+	return binary.LittleEndian.AppendUint32(data, crc32.Checksum(data, castagnoli))
+}
+
+func (f *folder) encode(data []byte) []byte {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	le := binary.LittleEndian
+	data = le.AppendUint32(data, uint32(len(f.path)))
+	lengthAt := len(data)
+	data = le.AppendUint32(data, 0)
+	data = append(data, f.path...)
+	data = append(data, flag(f.named), flag(f.follow))
+	data = f.self.encode(data)
+	start := len(data)
+	for i := range f.entries {
+		e := &f.entries[i]
+		if e.kind == Gone && !f.named {
+			continue
+		}
+		data = le.AppendUint16(data, uint16(len(e.name)))
+		data = append(data, e.name...)
+		data = e.stamp.encode(data)
+		data = append(data, flag(e.hashed && e.sure))
+		data = append(data, e.digest[:]...)
+	}
+	le.PutUint32(data[lengthAt:], uint32(len(data)-start))
+	return data
+}
+
+func flag(yes bool) byte {
+	if yes {
+		return 1
+	}
+	return 0
+}
+
+func (s *stamp) encode(data []byte) []byte {
+	le := binary.LittleEndian
+	data = le.AppendUint64(data, uint64(s.size))
+	data = le.AppendUint64(data, uint64(s.modified))
+	data = le.AppendUint64(data, uint64(s.changed))
+	data = le.AppendUint64(data, s.inode)
+	data = le.AppendUint32(data, s.mode)
+	return append(data, byte(s.kind))
+}
+
+// decoder reads a packed index. After the first mistake all that it reads is empty.
+type decoder struct {
+	data string
+	bad  bool
+}
+
+func (d *decoder) take(n int) string {
+	if n > len(d.data) || n < 0 {
+		d.bad, d.data = true, ""
+		return strings.Repeat("\x00", min(max(0, n), 64))
+	}
+	taken := d.data[:n]
+	d.data = d.data[n:]
+	return taken
+}
+
+func (d *decoder) number(bytes int) uint64 {
+	var n uint64
+	for i, b := range []byte(d.take(bytes)) {
+		n |= uint64(b) << (8 * i)
+	}
+	return n
+}
+
+func (d *decoder) stamp() stamp {
+	return stamp{
+		size: int64(d.number(8)), modified: int64(d.number(8)), changed: int64(d.number(8)),
+		inode: d.number(8), mode: uint32(d.number(4)), kind: Kind(d.number(1)),
+	}
+}
+
+// decode takes over what the index says. Its names stay in the memory of data.
+func (t *Tree) decode(data string) {
+	body := len(data) - 4
+	if body < len(magic) || data[:len(magic)] != magic {
+		return
+	}
+	end := decoder{data: data[body:]}
+	if crc32.Checksum([]byte(data[:body]), castagnoli) != uint32(end.number(4)) {
+		return
+	}
+	d := decoder{data: data[len(magic):body]}
+	folders := map[string]*folder{}
+	for len(d.data) > 0 && !d.bad {
+		pathLength, entries := int(d.number(4)), int(d.number(4))
+		f := &folder{path: d.take(pathLength)}
+		f.named, f.follow = d.number(1) == 1, d.number(1) == 1
+		f.self = d.stamp()
+		list := decoder{data: d.take(entries)}
+		f.entries = make([]entry, 0, entries/(stampSize+2+1+32+12)+1)
+		for len(list.data) > 0 && !list.bad {
+			f.entries = append(f.entries, entry{})
+			e := &f.entries[len(f.entries)-1]
+			e.name = list.take(int(list.number(2)))
+			e.stamp = list.stamp()
+			e.hashed = list.number(1) == 1
+			e.sure = e.hashed
+			copy(e.digest[:], list.take(len(e.digest)))
+		}
+		d.bad = d.bad || list.bad
+		folders[f.path] = f
+	}
+	if !d.bad {
+		t.folders = folders
+	}
+}

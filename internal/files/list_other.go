@@ -1,0 +1,62 @@
+//go:build !unix
+
+package files
+
+import (
+	"io/fs"
+	"os"
+	"slices"
+)
+
+// readFolder reads the names of f and asks for each. f is locked.
+func (t *Tree) readFolder(f *folder, gen int32) error {
+	found, err := os.ReadDir(t.absolute(f, ""))
+	if err != nil {
+		f.entries = nil
+		return err
+	}
+	names := make([]string, len(found))
+	for i, e := range found {
+		names[i] = e.Name()
+	}
+	slices.Sort(names)
+	f.merge(names)
+	for i := range f.entries {
+		if e := &f.entries[i]; e.asked != gen {
+			t.take(e, stampOf(t.absolute(f, e.name)), gen)
+		}
+	}
+	return nil
+}
+
+// stampOf returns the stamp of what stands at a path, without following a link.
+func stampOf(name string) stamp {
+	info, err := os.Lstat(name)
+	if err != nil {
+		return stamp{}
+	}
+	s := stamp{size: info.Size(), modified: info.ModTime().UnixNano(), mode: uint32(info.Mode().Perm())}
+	switch mode := info.Mode(); {
+	case mode.IsRegular():
+		s.kind = File
+	case mode.IsDir():
+		s.kind = Folder
+	case mode&fs.ModeSymlink != 0:
+		s.kind = Link
+	default:
+		s.kind = Other
+	}
+	return s
+}
+
+// rawFile is an open file.
+type rawFile struct{ *os.File }
+
+func openRaw(name string) (rawFile, error) {
+	file, err := os.Open(name)
+	return rawFile{file}, err
+}
+
+func (f rawFile) close() { f.Close() }
+
+func (f rawFile) read(buf []byte) (int, error) { return f.Read(buf) }

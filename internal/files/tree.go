@@ -1,0 +1,301 @@
+// Package files tells which files of a project some patterns mean, and what
+// they hold. It remembers digests between runs, so that a file is read again
+// only when it may have changed.
+package files
+
+import (
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path"
+	"path/filepath"
+	"slices"
+	"strings"
+	"sync"
+	"sync/atomic"
+
+	"tugline/internal/glob"
+)
+
+// Kind is what an entry of a folder is.
+type Kind uint8
+
+// The kinds of entries.
+const (
+	Gone   Kind = iota // there is none
+	File               // a regular file
+	Folder             //
+	Link               // a symbolic link
+	Other              // a device, a socket and the like
+)
+
+// Digest is the BLAKE3 digest of a file's content, or of a link's text.
+type Digest [32]byte
+
+// stamp is what the system tells of a file without reading it. A file whose
+// stamp is the same holds the same, once its times are old enough.
+type stamp struct {
+	size, modified, changed int64 // bytes; nanoseconds since 1970
+	inode                   uint64
+	mode                    uint32 // permission bits
+	kind                    Kind
+}
+
+// entry is what is known of one name of a folder.
+type entry struct {
+	name string
+	stamp
+	asked  int32 // the generation in which the stamp was taken; 0: from the index
+	hashed bool  // digest is that of a file with this stamp
+	sure   bool  // the stamp was old enough when the file was read
+	digest Digest
+}
+
+// folder is what is known of a folder.
+type folder struct {
+	path   string // relative to the top, with slashes; empty: the top itself
+	follow bool   // it is a link to a folder, which a pattern names
+
+	mu      sync.Mutex // protects the fields below
+	entries []entry    // sorted by name
+	listed  int32      // the generation in which entries were all there were; 0: never
+	self    stamp      // of the folder when its names were read
+	named   bool       // entries are all names there were at self
+	bad     error      // why it could not be read
+}
+
+// Tree is the files below the top folder of a project, as they are found when
+// they are asked for. It may be used from many goroutines.
+//
+// What was found holds until [Tree.Forget]: between two calls of it a file is
+// asked for once.
+type Tree struct {
+	top        string
+	clockFile  string // empty: there is no clock; set before the tree is used
+	generation atomic.Int32
+
+	mu      sync.Mutex // protects the fields below
+	folders map[string]*folder
+	dirty   bool // something was learned that the index does not say
+	now     int64
+	nowIn   int32 // the generation in which now was asked
+}
+
+// New returns the tree below top, an absolute path, with nothing known of it.
+func New(top string) *Tree {
+	t := &Tree{top: top, folders: map[string]*folder{}}
+	t.generation.Store(1)
+	return t
+}
+
+// Forget makes the tree ask anew for every file: something may have changed.
+func (t *Tree) Forget() { t.generation.Add(1) }
+
+// Found is one file that patterns mean.
+type Found struct {
+	Path   string // relative to the top, with slashes
+	Kind   Kind   // File or Link
+	Mode   fs.FileMode
+	Size   int64 // in bytes
+	Digest Digest
+}
+
+// Executable reports whether the file may be run.
+func (f *Found) Executable() bool { return f.Kind == File && f.Mode&0o111 != 0 }
+
+// neverMatched are folders that no pattern means: our own, and those in which
+// version control keeps its records.
+var neverMatched = []string{".tugline", ".git", ".hg", ".svn", ".bzr", ".jj", "CVS"}
+
+// Match returns the files that set means, with their digests, folder by
+// folder. A link is one of them; if it leads to a file, the content of that
+// counts in its digest. A link to a folder is followed only where a pattern
+// names it without wildcards. A file that goes while it is being read is not
+// there.
+func (t *Tree) Match(set *glob.Set) ([]Found, error) {
+	var found []Found
+	err := t.walk(t.folder("", false), set, set.Start(), &found)
+	return found, err
+}
+
+// walk adds what set means in a folder and below.
+func (t *Tree) walk(f *folder, set *glob.Set, st glob.State, found *[]Found) error {
+	f.mu.Lock()
+	var below []step
+	err := t.inFolder(f, set, st, &below, found)
+	f.mu.Unlock()
+	if err != nil {
+		return err
+	}
+	for _, b := range below {
+		if err := t.walk(t.folder(path.Join(f.path, b.name), b.follow), set, b.state, found); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// step is a folder to go down to.
+type step struct {
+	name   string
+	state  glob.State
+	follow bool // it is a link
+}
+
+func (t *Tree) inFolder(f *folder, set *glob.Set, st glob.State, below *[]step, found *[]Found) error {
+	next := make(glob.State, 0, len(st))
+	visit := func(e *entry, named bool) error {
+		next = set.Step(st, e.name, next)
+		switch e.kind {
+		case Folder:
+			if set.Below(next) && !slices.Contains(neverMatched, e.name) {
+				*below = append(*below, step{e.name, slices.Clone(next), false})
+			}
+		case File, Link:
+			if named && e.kind == Link && set.Below(next) && isFolder(t.absolute(f, e.name)) {
+				*below = append(*below, step{e.name, slices.Clone(next), true})
+			}
+			if set.Matches(next) {
+				return t.add(f, e, found)
+			}
+		}
+		return nil
+	}
+	if names, ok := set.Exact(st); ok {
+		slices.Sort(names)
+		for _, name := range slices.Compact(names) {
+			if e := t.ask(f, name); e.kind != Gone {
+				if err := visit(e, true); err != nil {
+					return err
+				}
+			}
+		}
+		return nil
+	}
+	if err := t.list(f); err != nil {
+		return err
+	}
+	for i := range f.entries {
+		if err := visit(&f.entries[i], false); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (t *Tree) add(f *folder, e *entry, found *[]Found) error {
+	if err := t.hash(f, e); err != nil {
+		if errors.Is(err, fs.ErrNotExist) {
+			return nil
+		}
+		return err
+	}
+	name := e.name
+	if f.path != "" {
+		name = f.path + "/" + e.name
+	}
+	*found = append(*found, Found{Path: name, Kind: e.kind, Mode: fs.FileMode(e.mode), Size: e.size, Digest: e.digest})
+	return nil
+}
+
+// folder returns what is known of the folder at a path.
+func (t *Tree) folder(dir string, follow bool) *folder {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	f := t.folders[dir]
+	if f == nil || f.follow != follow {
+		f = &folder{path: dir, follow: follow}
+		t.folders[dir] = f
+	}
+	return f
+}
+
+func isFolder(name string) bool {
+	info, err := os.Stat(name)
+	return err == nil && info.IsDir()
+}
+
+// absolute returns the path of a name in f, or of f itself for "".
+func (t *Tree) absolute(f *folder, name string) string {
+	return filepath.Join(t.top, filepath.FromSlash(f.path), name)
+}
+
+// find returns where name stands, or belongs, in f.
+func (f *folder) find(name string) (int, bool) {
+	return slices.BinarySearchFunc(f.entries, name, func(e entry, name string) int { return strings.Compare(e.name, name) })
+}
+
+// ask returns the entry called name as it is now. f is locked.
+func (t *Tree) ask(f *folder, name string) *entry {
+	gen := t.generation.Load()
+	if name == ".." { // no folder lists it, and no other name means it
+		return &entry{name: name, stamp: stampOf(t.absolute(f, name))}
+	}
+	at, known := f.find(name)
+	if known && (f.entries[at].asked == gen || f.listed == gen) {
+		return &f.entries[at]
+	}
+	if !known && f.listed == gen {
+		return &entry{}
+	}
+	now := stampOf(t.absolute(f, name))
+	if !known {
+		if now.kind == Gone {
+			return &entry{}
+		}
+		f.entries = slices.Insert(f.entries, at, entry{name: name})
+		f.named = false
+	}
+	e := &f.entries[at]
+	t.take(e, now, gen)
+	return e
+}
+
+// take notes the stamp of an entry.
+func (t *Tree) take(e *entry, now stamp, gen int32) {
+	if e.stamp != now || !e.sure && e.asked != gen {
+		e.hashed, e.sure = false, false
+	}
+	e.stamp, e.asked = now, gen
+}
+
+// list makes the entries of f all there are now. f is locked.
+func (t *Tree) list(f *folder) error {
+	gen := t.generation.Load()
+	if f.listed == gen {
+		return f.bad
+	}
+	f.bad = t.readFolder(f, gen)
+	f.listed = gen
+	if errors.Is(f.bad, fs.ErrNotExist) {
+		f.bad = nil // gone in between
+	}
+	if f.bad != nil {
+		return fmt.Errorf("reading a folder: %w", f.bad)
+	}
+	return nil
+}
+
+// merge makes names, which are sorted, the entries of f, keeping what is known.
+func (f *folder) merge(names []string) {
+	old := f.entries
+	f.entries = make([]entry, 0, len(names))
+	for _, name := range names {
+		for len(old) > 0 && old[0].name < name {
+			old = old[1:] // it is gone
+		}
+		if len(old) > 0 && old[0].name == name {
+			f.entries = append(f.entries, old[0])
+			continue
+		}
+		f.entries = append(f.entries, entry{name: name})
+	}
+}
+
+// learned notes that the index is out of date.
+func (t *Tree) learned() {
+	t.mu.Lock()
+	t.dirty = true
+	t.mu.Unlock()
+}

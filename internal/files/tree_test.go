@@ -1,0 +1,204 @@
+package files
+
+import (
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"tugline/internal/glob"
+)
+
+// project makes a folder with files, by path and text, and a tree of it.
+func project(t *testing.T, texts map[string]string) *Tree {
+	t.Helper()
+	top := t.TempDir()
+	require.NoError(t, os.Mkdir(filepath.Join(top, ".tugline"), 0o755))
+	tree := New(top)
+	tree.Clock(filepath.Join(top, ".tugline"))
+	for name, text := range texts {
+		write(t, tree, name, text)
+	}
+	return tree
+}
+
+func write(t *testing.T, tree *Tree, name, text string) {
+	t.Helper()
+	path := filepath.Join(tree.top, name)
+	require.NoError(t, os.MkdirAll(filepath.Dir(path), 0o755))
+	require.NoError(t, os.WriteFile(path, []byte(text), 0o644))
+}
+
+func match(t *testing.T, tree *Tree, patterns ...string) []Found {
+	t.Helper()
+	var list []glob.Pattern
+	for _, p := range patterns {
+		text, not := strings.CutPrefix(p, "!")
+		list = append(list, glob.Pattern{Text: text, Not: not})
+	}
+	set, err := glob.Compile(list)
+	require.NoError(t, err)
+	found, err := tree.Match(set)
+	require.NoError(t, err)
+	return found
+}
+
+func names(found []Found) []string {
+	list := []string{}
+	for _, f := range found {
+		list = append(list, f.Path)
+	}
+	return list
+}
+
+// reopened returns the tree as the next run of Tugline finds it.
+func reopened(t *testing.T, tree *Tree) *Tree {
+	t.Helper()
+	kept := filepath.Join(tree.top, ".tugline")
+	require.NoError(t, tree.Save(kept))
+	next := Open(tree.top, kept)
+	next.Clock(kept)
+	return next
+}
+
+func TestMatch(t *testing.T) {
+	tree := project(t, map[string]string{
+		"gauges/merrow.csv": "1", "gauges/old/saltby.csv": "2", "gauges/.hidden": "3", "build/a b/größe.svg": "4", "top.txt": "5",
+		".git/config": "6", "sub/.git/config": "7", "sub/x.tmp": "8", ".tugline/index": "9",
+	})
+	for pattern, want := range map[string][]string{
+		"gauges":                    {"gauges/.hidden", "gauges/merrow.csv", "gauges/old/saltby.csv"},
+		"gauges/*.csv":              {"gauges/merrow.csv"},
+		"**/*.csv":                  {"gauges/merrow.csv", "gauges/old/saltby.csv"},
+		"gauges/merrow.csv":         {"gauges/merrow.csv"},
+		"{top.txt,gauges/merrow*}":  {"top.txt", "gauges/merrow.csv"},
+		"build/a b/größe.svg":       {"build/a b/größe.svg"},
+		"** !gauges !.tugline !*.*": {"build/a b/größe.svg", "sub/x.tmp"},
+		"sub/** !**/*.tmp":          {},
+		"nowhere/*":                 {},
+		".git/config":               {},
+		"top.txt/below":             {},
+		"gauges/old/../merrow.csv":  {"gauges/merrow.csv"},
+		"../" + filepath.Base(tree.top) + "/top.txt": {"../" + filepath.Base(tree.top) + "/top.txt"},
+	} {
+		patterns := strings.Split(pattern, " ")
+		if strings.HasPrefix(pattern, "build") {
+			patterns = []string{pattern}
+		}
+		assert.Equal(t, want, names(match(t, tree, patterns...)), pattern)
+		next := reopened(t, tree)
+		assert.Equal(t, want, names(match(t, next, patterns...)), "%s, from the index", pattern)
+	}
+}
+
+// Whatever is done to a file is seen, in the same run and in the next one.
+func TestEveryChangeIsSeen(t *testing.T) {
+	changes := map[string]func(t *testing.T, tree *Tree){
+		"other text of the same length": func(t *testing.T, tree *Tree) { write(t, tree, "d/a", "two") },
+		"the same times": func(t *testing.T, tree *Tree) {
+			path := filepath.Join(tree.top, "d/a")
+			info, err := os.Stat(path)
+			require.NoError(t, err)
+			write(t, tree, "d/a", "two")
+			require.NoError(t, os.Chtimes(path, info.ModTime(), info.ModTime()))
+		},
+		"another file in its place": func(t *testing.T, tree *Tree) {
+			write(t, tree, "d/new", "two")
+			require.NoError(t, os.Rename(filepath.Join(tree.top, "d/new"), filepath.Join(tree.top, "d/a")))
+		},
+		"a new file":     func(t *testing.T, tree *Tree) { write(t, tree, "d/b", "x") },
+		"a new folder":   func(t *testing.T, tree *Tree) { write(t, tree, "d/e/f/b", "x") },
+		"a file is gone": func(t *testing.T, tree *Tree) { require.NoError(t, os.Remove(filepath.Join(tree.top, "d/a"))) },
+		"the folder is gone": func(t *testing.T, tree *Tree) {
+			require.NoError(t, os.RemoveAll(filepath.Join(tree.top, "d")))
+		},
+		"it may be run": func(t *testing.T, tree *Tree) {
+			require.NoError(t, os.Chmod(filepath.Join(tree.top, "d/a"), 0o755))
+		},
+	}
+	for name, change := range changes {
+		for _, patterns := range [][]string{{"d"}, {"d/a", "d/b", "d/e/f/b"}, {"**/[a-e]"}} {
+			t.Run(name+" "+patterns[0], func(t *testing.T) {
+				tree := project(t, map[string]string{"d/a": "one"})
+				before := match(t, tree, patterns...)
+				next := reopened(t, tree)
+				assert.Equal(t, before, match(t, next, patterns...))
+				change(t, tree)
+				tree.Forget()
+				next.Forget()
+				assert.NotEqual(t, before, match(t, tree, patterns...), "in the same run")
+				assert.NotEqual(t, before, match(t, next, patterns...), "in the next run")
+				assert.NotEqual(t, before, match(t, reopened(t, tree), patterns...), "in the run after it")
+			})
+		}
+	}
+}
+
+func TestAFileIsAskedForOnceUntilForget(t *testing.T) {
+	tree := project(t, map[string]string{"a": "one"})
+	before := match(t, tree, "a")
+	write(t, tree, "a", "two")
+	assert.Equal(t, before, match(t, tree, "a"))
+	tree.Forget()
+	assert.NotEqual(t, before, match(t, tree, "a"))
+}
+
+// Times are only trusted when they were old enough when the file was read.
+func TestYoungFilesAreReadAgain(t *testing.T) {
+	second := int64(1e9)
+	now := 1000 * second
+	for name, test := range map[string]struct {
+		stamp stamp
+		want  bool
+	}{
+		"old":                                 {stamp{modified: now - second - 1, changed: now - second - 1}, true},
+		"in this tick":                        {stamp{modified: now - 1, changed: now - 1}, false},
+		"put back, but changed now":           {stamp{modified: 1, changed: now - 1}, false},
+		"from the future":                     {stamp{modified: now + second + 1, changed: now - second - 1}, false},
+		"whole seconds, young":                {stamp{modified: now - 2*second, changed: now - 2*second}, false},
+		"whole seconds, old":                  {stamp{modified: now - 3*second, changed: now - 3*second}, true},
+		"a clock that does not tell the time": {stamp{modified: 0, changed: now + 1}, false},
+	} {
+		assert.Equal(t, test.want, test.stamp.isSure(now), name)
+	}
+	tree := project(t, map[string]string{"a": "one"})
+	match(t, tree, "a")
+	assert.False(t, tree.folders[""].entries[0].sure, "it was written just now")
+}
+
+func TestADamagedIndexIsNone(t *testing.T) {
+	tree := project(t, map[string]string{"a": "one", "b/c": "two"})
+	want := match(t, tree, "**", "!.tugline")
+	data := string(tree.encode())
+	for at := range len(data) {
+		next := New(tree.top)
+		next.decode(data[:at] + string(data[at]^1) + data[at+1:])
+		assert.Empty(t, next.folders)
+		next.decode(data[:at])
+		assert.Empty(t, next.folders)
+	}
+	next := New(tree.top)
+	next.decode(data)
+	assert.Len(t, next.folders, len(tree.folders))
+	assert.Equal(t, want, match(t, next, "**", "!.tugline"))
+}
+
+func TestLinks(t *testing.T) {
+	tree := project(t, map[string]string{"d/a": "one", "d/sub/x": "x"})
+	for name, to := range map[string]string{"file": "d/a", "folder": "d/sub", "nowhere": "gone", "loop": "."} {
+		require.NoError(t, os.Symlink(to, filepath.Join(tree.top, name)))
+	}
+	before := match(t, tree, "file", "folder", "nowhere")
+	assert.Equal(t, []string{"file", "folder", "nowhere", "folder/x"}, names(before))
+	assert.Equal(t, Link, before[0].Kind)
+	assert.Equal(t, []string{"folder/x"}, names(match(t, tree, "folder/x")), "a link that is named is followed")
+	assert.Equal(t, []string{"d/sub/x"}, names(match(t, tree, "**/x")), "others are not")
+	write(t, tree, "d/a", "two")
+	tree.Forget()
+	after := match(t, tree, "file", "folder", "nowhere")
+	assert.NotEqual(t, before[0], after[0], "the content of the file counts")
+	assert.Equal(t, before[1:], after[1:])
+}

@@ -1,0 +1,105 @@
+package plan
+
+import (
+	"slices"
+	"strings"
+
+	"tugline/internal/project"
+)
+
+// Input is a value that a step depends on, besides its commands and files.
+type Input struct {
+	Kind   string // argument, word (behind --), or variable
+	Name   string
+	Value  string
+	Unset  bool // a tracked variable that is not set
+	Secret bool // Value must not be shown, nor kept as it is
+}
+
+// Inputs returns the values that s depends on, in a fixed order: its arguments;
+// the variables that the files and the task declare, but for computed and
+// required ones to which it does not refer; and what it tracks. A secret counts
+// only if it is tracked. It is not to be called from several goroutines at once.
+func (s *Step) Inputs() []Input {
+	var inputs []Input
+	for _, v := range s.args {
+		inputs = append(inputs, Input{Kind: "argument", Name: v.Name, Value: v.Value.Value})
+	}
+	for _, w := range s.Rest {
+		inputs = append(inputs, Input{Kind: "word", Name: "--", Value: w})
+	}
+	names := map[string]bool{}
+	for _, pair := range s.computed {
+		name, _, _ := strings.Cut(pair, "=")
+		names[name] = true
+	}
+	for _, name := range s.outside {
+		names[name] = true
+	}
+	uncounted := map[string]bool{}
+	for i, layer := range s.scope.layers {
+		for k := range layer {
+			s.counts(i, &layer[k], names, uncounted)
+		}
+	}
+	for name := range uncounted {
+		delete(names, name)
+	}
+	tracked := map[string]bool{}
+	for _, n := range s.Task.Tracks {
+		names[n.Value], tracked[n.Value] = true, true
+	}
+	sorted := make([]string, 0, len(names))
+	for name := range names {
+		sorted = append(sorted, name)
+	}
+	slices.Sort(sorted)
+	for _, name := range sorted {
+		secret := s.scope.world.secretNames[name]
+		if secret && !tracked[name] {
+			continue
+		}
+		value, set := s.scope.value(name)
+		inputs = append(inputs, Input{Kind: "variable", Name: name, Value: value, Unset: !set, Secret: secret})
+	}
+	return inputs
+}
+
+// counts notes whether a variable of a layer is one that s depends on.
+func (s *Step) counts(layer int, v *project.Var, names, uncounted map[string]bool) {
+	isArg := func(a project.Var) bool { return a.Name == v.Name }
+	switch {
+	case layer == 0 && (s.scope.paths[v.Name] || slices.ContainsFunc(s.args, isArg)):
+	case v.Uncounted:
+		uncounted[v.Name] = true
+	case v.Required, s.scope.late(v.Name):
+	case v.Fixed && v.Span.IsZero() && !s.declares(v.Name):
+		// --set of a name that no file knows: it counts if s refers to it.
+		if s.refersTo(v.Name) {
+			names[v.Name] = true
+		}
+	default:
+		names[v.Name] = true
+	}
+}
+
+// declares reports whether a project file gives a value to a variable.
+func (s *Step) declares(name string) bool {
+	for _, layer := range s.scope.layers {
+		for i := range layer {
+			if layer[i].Name == name && !layer[i].Span.IsZero() {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+func (s *Step) refersTo(name string) bool {
+	for i := range s.Run {
+		if slices.Contains(project.RefersInScript(s.Run[i].Value, s.Task.Shell), name) {
+			return true
+		}
+	}
+	return false
+}

@@ -1,0 +1,139 @@
+package plan
+
+import (
+	"errors"
+	"fmt"
+	"path"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"tugline/internal/glob"
+	"tugline/internal/project"
+)
+
+// Glob is a pattern of what a step reads or writes, filled in.
+type Glob struct {
+	Pattern string // relative to the top folder of the project, with slashes; ../ leads out of it
+	Not     bool   // it takes away from what the patterns before it match
+	Text    project.Text
+}
+
+// Patterns returns globs as they are matched.
+func Patterns(globs []Glob) []glob.Pattern {
+	out := make([]glob.Pattern, len(globs))
+	for i, g := range globs {
+		out[i] = glob.Pattern{Text: g.Pattern, Not: g.Not}
+	}
+	return out
+}
+
+// paths fills in what s reads and writes.
+func (b *builder) paths(s *Step) {
+	t := s.Task
+	if len(t.Reads)+len(t.Writes) == 0 {
+		return
+	}
+	s.Reads = b.globs(t.Reads, t.File, s.scope.value)
+	s.Writes = b.globs(t.Writes, t.File, s.scope.value)
+	b.checkWrites(s.Writes)
+	if len(s.Reads) > 0 {
+		for f := t.File; f != nil; f = f.Around {
+			for _, g := range b.globs([]project.Paths{{Globs: f.Ignore}}, f, b.base(f).value) {
+				g.Not = !g.Not
+				s.Reads = append(s.Reads, g)
+			}
+		}
+	}
+}
+
+// globs fills in patterns of file by lookup. What a variable holds is literal.
+func (b *builder) globs(paths []project.Paths, file *project.File, lookup func(string) (string, bool)) []Glob {
+	var out []Glob
+	for _, p := range paths {
+		for _, g := range p.Globs {
+			text := g.Pattern()
+			value, err := text.Expand(func(name string) (string, bool) {
+				value, ok := lookup(name)
+				return glob.Escape(value), ok
+			})
+			if err == nil && value == "" {
+				err = errors.New("the pattern is empty once its variables are filled in")
+			}
+			if err != nil {
+				b.found = append(b.found, project.Diagnostic{Span: text.Span, Msg: err.Error()})
+				continue
+			}
+			out = append(out, Glob{b.fromTop(value, file), g.Not, g.Text})
+		}
+	}
+	return out
+}
+
+// fromTop returns a pattern of file as it counts from the top folder.
+func (b *builder) fromTop(pattern string, file *project.File) string {
+	top := b.plan.Project.Folder
+	pattern = filepath.ToSlash(pattern)
+	base := filepath.ToSlash(file.Folder)
+	if path.IsAbs(pattern) {
+		base = "/"
+	}
+	if base == filepath.ToSlash(top) {
+		return path.Clean(pattern)
+	}
+	rel, err := filepath.Rel(top, filepath.FromSlash(base))
+	if err != nil {
+		return path.Clean(pattern) // on another drive
+	}
+	return path.Join(glob.Escape(filepath.ToSlash(rel)), pattern)
+}
+
+// checkWrites reports patterns of outputs that may mean what is not a task's to write.
+func (b *builder) checkWrites(writes []Glob) {
+	for _, g := range writes {
+		if strings.HasPrefix(g.Pattern, "../") || g.Pattern == ".." {
+			b.found = append(b.found, project.Diagnostic{Span: g.Text.Span, Msg: fmt.Sprintf("%q lies outside the project: a task may not write there", g.Text.Value)})
+		}
+	}
+	set, err := glob.Compile(Patterns(writes))
+	if err != nil {
+		return // the variables came to something odd; matching reports it
+	}
+	for _, f := range b.plan.Project.Files {
+		name, err := filepath.Rel(b.plan.Project.Folder, f.Source.Path)
+		if err == nil && len(writes) > 0 && set.Match(filepath.ToSlash(name)) {
+			b.found = append(b.found, project.Diagnostic{
+				Span: writes[0].Text.Span, Msg: fmt.Sprintf("what is written takes in the project file %s", f.Source.Name), Hint: "name a folder that holds nothing but outputs",
+			})
+		}
+	}
+}
+
+// pathVariables returns the variables that hold the named paths of t.
+func pathVariables(t *project.Task) []project.Var {
+	var vars []project.Var
+	for _, p := range slices.Concat(t.Reads, t.Writes) {
+		if p.Variable {
+			v := project.FixedVar(p.Name, "")
+			v.Fixed, v.Span, v.Value = false, p.Span, p.Globs[0].Text
+			vars = append(vars, v)
+		}
+	}
+	return vars
+}
+
+// fromFolder returns a path of a task's file as it is seen from where the task runs.
+func (sc *scope) fromFolder(value string) string {
+	value = filepath.FromSlash(value)
+	if filepath.IsAbs(value) {
+		return value
+	}
+	rel, err := filepath.Rel(sc.folder, filepath.Join(sc.file.Folder, value))
+	if err != nil {
+		return filepath.Join(sc.file.Folder, value)
+	}
+	if strings.HasPrefix(rel, "-") {
+		rel = "." + string(filepath.Separator) + rel // else it looks like an option
+	}
+	return rel
+}

@@ -1,0 +1,425 @@
+package plan
+
+import (
+	"cmp"
+	"container/heap"
+	"fmt"
+	"path"
+	"slices"
+	"strings"
+
+	"tugline/internal/glob"
+	"tugline/internal/project"
+)
+
+// Through is an order that comes from a file.
+type Through struct {
+	Step        *Step // what writes it
+	Write, Read Glob  // the two patterns that overlap
+}
+
+// writers finds the patterns that may overlap a given one, by the folders with
+// which they begin.
+type writers struct {
+	below map[string]*writers // by the next name of the path
+	here  []written           // their fixed part ends here
+}
+
+// written is one pattern of outputs.
+type written struct {
+	task *project.Task
+	step *Step // nil among the tasks of the project
+	glob Glob
+}
+
+// add enters what one task or step writes.
+func (w *writers) add(owner written, globs []Glob) {
+	for _, g := range globs {
+		if g.Not {
+			continue
+		}
+		node := w
+		for name := range fixedNames(g.Pattern) {
+			if node.below == nil {
+				node.below = map[string]*writers{}
+			}
+			next := node.below[name]
+			if next == nil {
+				next = &writers{}
+				node.below[name] = next
+			}
+			node = next
+		}
+		owner.glob = g
+		node.here = append(node.here, owner)
+	}
+}
+
+// fixedNames yields the names with which all paths begin that a pattern means.
+func fixedNames(pattern string) func(yield func(string) bool) {
+	base, _ := glob.Base(pattern)
+	return func(yield func(string) bool) {
+		if base == "" || base == "." {
+			return
+		}
+		for name := range strings.SplitSeq(path.Clean(base), "/") {
+			if !yield(name) {
+				return
+			}
+		}
+	}
+}
+
+// overlapping calls visit with every entry that overlaps a pattern: those that
+// begin with a part of its path, and those that go on from its path.
+func (w *writers) overlapping(pattern string, visit func(written)) {
+	node := w
+	node.visitHere(pattern, visit)
+	for name := range fixedNames(pattern) {
+		if node = node.below[name]; node == nil {
+			return
+		}
+		node.visitHere(pattern, visit)
+	}
+	node.visitBelow(pattern, visit)
+}
+
+func (w *writers) visitHere(pattern string, visit func(written)) {
+	for _, entry := range w.here {
+		if glob.Overlap(entry.glob.Pattern, pattern) {
+			visit(entry)
+		}
+	}
+}
+
+func (w *writers) visitBelow(pattern string, visit func(written)) {
+	for _, node := range w.below {
+		node.visitHere(pattern, visit)
+		node.visitBelow(pattern, visit)
+	}
+}
+
+// takenAway reports whether a list takes all away that a pattern means. The
+// pattern is held against it as if it were a path: what matches its wildcards
+// matches what they stand for.
+func takenAway(globs []Glob, pattern string) bool {
+	for _, g := range globs {
+		if !g.Not {
+			continue
+		}
+		if set, err := glob.Compile([]glob.Pattern{{Text: g.Pattern}}); err == nil && set.Match(pattern) {
+			return true
+		}
+	}
+	return false
+}
+
+// addWriters takes the tasks into the plan that write what s reads: those that
+// can be called without arguments, do not also read what they write, and are
+// not for request alone.
+func (b *builder) addWriters(s *Step) {
+	if len(s.Reads) == 0 || s.Skip != "" {
+		return
+	}
+	if b.writers == nil {
+		b.writers = b.allWriters()
+	}
+	var found []*project.Task
+	for _, read := range s.Reads {
+		if read.Not {
+			continue
+		}
+		b.writers.overlapping(read.Pattern, func(w written) {
+			if w.task != s.Task && !w.task.OnRequest && !takenAway(s.Reads, w.glob.Pattern) && !slices.Contains(found, w.task) {
+				found = append(found, w.task)
+			}
+		})
+	}
+	slices.SortFunc(found, byPlace)
+	for _, t := range found {
+		if !slices.ContainsFunc(t.Args, (*project.Arg).Required) && !b.readsItsOutput(t) {
+			b.add(t, project.Call{Text: t.Name, Name: t.Name, Task: t}, b.base(t.File))
+		}
+	}
+}
+
+// byPlace orders tasks as they stand in the project.
+func byPlace(a, b *project.Task) int {
+	if a.File != b.File {
+		return strings.Compare(a.File.Prefix, b.File.Prefix)
+	}
+	return cmp.Compare(a.Span.Offset(), b.Span.Offset())
+}
+
+// allWriters returns what all tasks of the project may write.
+func (b *builder) allWriters() *writers {
+	all := &writers{}
+	for _, t := range b.plan.Project.Tasks {
+		if len(t.Writes) > 0 {
+			all.add(written{task: t}, b.unfilled(t, t.Writes))
+		}
+	}
+	return all
+}
+
+// unfilled returns the patterns of t without a call: what is known of the
+// variables is filled in, all else counts as *.
+func (b *builder) unfilled(t *project.Task, paths []project.Paths) []Glob {
+	sc := b.base(t.File)
+	if len(t.Env) > 0 {
+		sc = sc.with(nil, t.Env)
+	}
+	isArg := map[string]bool{}
+	for _, a := range t.Args {
+		isArg[a.Variable()] = true
+	}
+	lookup := func(name string) (string, bool) {
+		if isArg[name] || sc.late(name) {
+			return "*", true
+		}
+		value, ok := sc.value(name)
+		if !ok {
+			return "*", true
+		}
+		return glob.Escape(value), true
+	}
+	var out []Glob
+	for _, p := range paths {
+		for _, g := range p.Globs {
+			value, err := g.Pattern().Expand(lookup)
+			if err == nil && value != "" {
+				out = append(out, Glob{b.fromTop(value, t.File), g.Not, g.Text})
+			}
+		}
+	}
+	return out
+}
+
+// readsItsOutput reports whether t may read what it writes, as a formatter does.
+func (b *builder) readsItsOutput(t *project.Task) bool {
+	if len(t.Reads) == 0 {
+		return false
+	}
+	reads := b.unfilled(t, t.Reads)
+	for _, w := range b.unfilled(t, t.Writes) {
+		if !w.Not && readsOf(reads, w) != nil {
+			return true
+		}
+	}
+	return false
+}
+
+// readsOf returns the pattern of reads that overlaps a written one, or nil.
+func readsOf(reads []Glob, written Glob) *Glob {
+	if takenAway(reads, written.Pattern) {
+		return nil
+	}
+	for i := range reads {
+		if !reads[i].Not && glob.Overlap(reads[i].Pattern, written.Pattern) {
+			return &reads[i]
+		}
+	}
+	return nil
+}
+
+// orderByFiles adds the needs that come from files to the steps and puts the
+// steps in an order that keeps them.
+func (b *builder) orderByFiles() {
+	all := &writers{}
+	writing := 0
+	for _, s := range b.plan.Steps {
+		if len(s.Writes) > 0 {
+			all.add(written{task: s.Task, step: s}, s.Writes)
+			writing++
+		}
+	}
+	if writing == 0 {
+		return
+	}
+	added := false
+	for _, s := range b.plan.Steps {
+		for _, read := range s.Reads {
+			if read.Not {
+				continue
+			}
+			all.overlapping(read.Pattern, func(w written) {
+				added = b.addThrough(s, Through{w.step, w.glob, read}) || added
+			})
+		}
+	}
+	if added {
+		b.sort()
+	}
+	b.checkWriters(all)
+}
+
+// addThrough makes s need the step that writes what it reads.
+func (b *builder) addThrough(s *Step, via Through) bool {
+	w := via.Step
+	if w == s || takenAway(s.Reads, via.Write.Pattern) || takenAway(w.Writes, via.Read.Pattern) {
+		return false
+	}
+	if slices.ContainsFunc(s.Through, func(t Through) bool { return t.Step == w }) {
+		return false
+	}
+	if w.Task.OnRequest || readsOf(w.Reads, via.Write) != nil {
+		// It changes what is there already: an order that was asked for counts
+		// more, and of two such tasks neither comes first for that.
+		if readsOf(s.Writes, via.Read) != nil || precedes(s, w) {
+			return false
+		}
+	}
+	s.Through = append(s.Through, via)
+	if !slices.Contains(s.Needs, w) {
+		s.Needs = append(s.Needs, w)
+	}
+	s.After = slices.DeleteFunc(slices.Clone(s.After), func(other *Step) bool { return other == w })
+	return true
+}
+
+// precedes reports whether a must have ended before b starts.
+func precedes(a, b *Step) bool {
+	seen := map[*Step]bool{}
+	var reaches func(s *Step) bool
+	reaches = func(s *Step) bool {
+		if s == a {
+			return true
+		}
+		if seen[s] {
+			return false
+		}
+		seen[s] = true
+		return slices.ContainsFunc(s.Needs, reaches) || slices.ContainsFunc(s.After, reaches)
+	}
+	return a != b && reaches(b)
+}
+
+// sort puts the steps behind all they wait for, else leaves their order as it
+// is (Kahn, "Topological sorting of large networks", 1962), and reports a circle.
+func (b *builder) sort() {
+	steps := b.plan.Steps
+	waits := make([]int, len(steps))
+	waiting := make([][]*Step, len(steps))
+	for _, s := range steps {
+		for _, other := range slices.Concat(s.Needs, s.After) {
+			waits[s.Index]++
+			waiting[other.Index] = append(waiting[other.Index], s)
+		}
+	}
+	ready := &byIndex{}
+	for _, s := range steps {
+		if waits[s.Index] == 0 {
+			heap.Push(ready, s)
+		}
+	}
+	sorted := make([]*Step, 0, len(steps))
+	for ready.Len() > 0 {
+		s := heap.Pop(ready).(*Step)
+		sorted = append(sorted, s)
+		for _, other := range waiting[s.Index] {
+			if waits[other.Index]--; waits[other.Index] == 0 {
+				heap.Push(ready, other)
+			}
+		}
+	}
+	if len(sorted) < len(steps) {
+		b.circle(waits)
+		return
+	}
+	for i, s := range sorted {
+		s.Index = i
+	}
+	b.plan.Steps = sorted
+}
+
+// byIndex is a heap of steps, the first in the plan on top.
+type byIndex []*Step
+
+func (h byIndex) Len() int           { return len(h) }
+func (h byIndex) Less(i, k int) bool { return h[i].Index < h[k].Index }
+func (h byIndex) Swap(i, k int)      { h[i], h[k] = h[k], h[i] }
+func (h *byIndex) Push(x any)        { *h = append(*h, x.(*Step)) }
+func (h *byIndex) Pop() any {
+	last := (*h)[len(*h)-1]
+	*h = (*h)[:len(*h)-1]
+	return last
+}
+
+// circle reports a circle among the steps that still wait.
+func (b *builder) circle(waits []int) {
+	at := slices.IndexFunc(waits, func(n int) bool { return n > 0 })
+	s := b.plan.Steps[at]
+	var path []*Step
+	for !slices.Contains(path, s) { // every one that waits, waits for another one
+		path = append(path, s)
+		for _, other := range slices.Concat(s.Needs, s.After) {
+			if waits[other.Index] > 0 {
+				s = other
+				break
+			}
+		}
+	}
+	path = append(path[slices.Index(path, s):], s)
+	slices.Reverse(path)
+	var names []string
+	var places []project.Diagnostic
+	for i, s := range path {
+		names = append(names, s.Name)
+		if i > 0 {
+			places = append(places, b.waitsFor(s, path[i-1])...)
+		}
+	}
+	d := project.Diagnostic{Msg: "tasks wait for each other in a circle: " + strings.Join(names, " → "), Related: places}
+	if len(places) > 0 {
+		d.Span = places[0].Span
+	}
+	b.found = append(b.found, d)
+}
+
+// waitsFor tells why s waits for other, with the places.
+func (b *builder) waitsFor(s, other *Step) []project.Diagnostic {
+	for _, via := range s.Through {
+		if via.Step == other {
+			return []project.Diagnostic{
+				{Span: via.Write.Text.Span, Msg: fmt.Sprintf("%q writes %s", other.Name, via.Write.Text.Value)},
+				{Span: via.Read.Text.Span, Msg: fmt.Sprintf("%q reads %s", s.Name, via.Read.Text.Value)},
+			}
+		}
+	}
+	for _, c := range s.Task.Needs {
+		if c.Task == other.Task {
+			return []project.Diagnostic{{Span: c.Span, Msg: fmt.Sprintf("%q needs %q", s.Name, other.Name)}}
+		}
+	}
+	return []project.Diagnostic{{Span: s.Task.Span, Msg: fmt.Sprintf("%q was asked for after %q", s.Name, other.Name)}}
+}
+
+// checkWriters reports two steps that may write one file, in no order.
+func (b *builder) checkWriters(all *writers) {
+	told := map[[2]*Step]bool{}
+	for _, s := range b.plan.Steps {
+		for _, g := range s.Writes {
+			if g.Not {
+				continue
+			}
+			all.overlapping(g.Pattern, func(w written) {
+				pair := [2]*Step{w.step, s}
+				if w.step.Index >= s.Index || told[pair] || takenAway(s.Writes, w.glob.Pattern) || takenAway(w.step.Writes, g.Pattern) {
+					return
+				}
+				told[pair] = true
+				if precedes(w.step, s) || precedes(s, w.step) {
+					return
+				}
+				b.found = append(b.found, project.Diagnostic{
+					Span: g.Text.Span,
+					Msg:  fmt.Sprintf("%q and %q may write the same file, and neither comes first", w.step.Name, s.Name),
+					Hint: "make one need the other, or keep their files apart",
+					Related: []project.Diagnostic{
+						{Span: w.glob.Text.Span, Msg: fmt.Sprintf("%q writes %s here", w.step.Name, w.glob.Text.Value)},
+					},
+				})
+			})
+		}
+	}
+}
