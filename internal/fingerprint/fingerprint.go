@@ -1,0 +1,271 @@
+// Package fingerprint tells what a step depends on, and in what two states of
+// that differ.
+package fingerprint
+
+import (
+	"encoding/hex"
+	"fmt"
+	"hash"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+
+	"github.com/zeebo/blake3"
+
+	"tugline/internal/files"
+	"tugline/internal/plan"
+	"tugline/internal/project"
+)
+
+// Fingerprint is all that a step depends on. Its Sum tells it from others.
+type Fingerprint struct {
+	Sum   string `json:"-"` // BLAKE3 of all items and files, in hexadecimal digits
+	Items []Item `json:"items"`
+	Files []File `json:"files"` // what it reads, in the order of the tree
+}
+
+// Item is one thing but a file that a step depends on.
+type Item struct {
+	Kind  string `json:"kind"` // command, shell, folder, system, writes, argument, word or variable
+	Name  string `json:"name"`
+	Value string `json:"value"`
+}
+
+// File is one file of those that a step reads, or has written.
+type File struct {
+	Path string `json:"path"` // relative to the top folder of the project, with slashes
+	Mark string `json:"mark"` // the digest of its content; before it "x:" if it may be run, "link:" if it is a link
+}
+
+// version is part of every sum: it changes when the same state would give
+// another fingerprint.
+const version = "tugline 1"
+
+// World is what a fingerprint holds of where a step runs.
+type World struct {
+	Top    string // the top folder of the project; it does not count where the project lies
+	OS     string
+	Arch   string
+	Keyed  func(value string) string // the digest of a secret value, under a key of the user's
+	Hidden func(text string) string  // text with the secret values masked
+}
+
+// Compute returns the fingerprint of a step: inputs are those of the step,
+// found the files that it reads.
+func Compute(s *plan.Step, inputs []plan.Input, found []files.Found, w World) Fingerprint {
+	fp := Fingerprint{Files: Files(found)}
+	add := func(kind, name, value string) { fp.Items = append(fp.Items, Item{kind, name, value}) }
+	for i, run := range s.Run {
+		add("command", strconv.Itoa(i+1), run.Value)
+	}
+	add("shell", "", shellName(s.Task.Shell))
+	folder, err := filepath.Rel(w.Top, s.Folder)
+	if err != nil {
+		folder = s.Folder
+	}
+	add("folder", "", filepath.ToSlash(folder))
+	add("system", "", w.OS+"/"+w.Arch)
+	for _, g := range s.Writes {
+		add("writes", "", sign(g)+g.Pattern)
+	}
+	for _, in := range inputs {
+		add(in.Kind, in.Name, w.value(in))
+	}
+	h := blake3.New()
+	writeAll(h, version)
+	for _, item := range fp.Items {
+		writeAll(h, item.Kind, item.Name, item.Value)
+	}
+	writeAll(h, "files")
+	sumFiles(h, fp.Files)
+	fp.Sum = hex.EncodeToString(h.Sum(nil))
+	return fp
+}
+
+// value returns the value of an input as it counts: wherever the project lies,
+// and without what is secret.
+func (w World) value(in plan.Input) string {
+	switch {
+	case in.Unset:
+		return "not set"
+	case in.Secret:
+		return "secret, " + w.Keyed(in.Value)
+	}
+	value := w.Hidden(in.Value)
+	if len(w.Top) > 1 {
+		value = strings.ReplaceAll(value, w.Top, "$TUGLINE_PROJECT")
+	}
+	return "=" + value
+}
+
+func sign(g plan.Glob) string {
+	if g.Not {
+		return "!"
+	}
+	return ""
+}
+
+func shellName(s project.Shell) string {
+	if s.Builtin() {
+		return "builtin"
+	}
+	return strings.Join(s.Args, " ")
+}
+
+// Files returns files as they count.
+func Files(found []files.Found) []File {
+	list := make([]File, len(found))
+	for i := range found {
+		f := &found[i]
+		mark := hex.EncodeToString(f.Digest[:])
+		switch {
+		case f.Kind == files.Link:
+			mark = "link:" + mark
+		case f.Executable():
+			mark = "x:" + mark
+		}
+		list[i] = File{f.Path, mark}
+	}
+	return list
+}
+
+// SumFiles returns what tells a list of files from others.
+func SumFiles(list []File) string {
+	h := blake3.New()
+	sumFiles(h, list)
+	return hex.EncodeToString(h.Sum(nil))
+}
+
+func sumFiles(h hash.Hash, list []File) {
+	for i := range list {
+		writeAll(h, list[i].Path, list[i].Mark)
+	}
+}
+
+// writeAll writes texts so that no other texts come to the same bytes.
+func writeAll(h hash.Hash, texts ...string) {
+	var buf [256]byte
+	for _, text := range texts {
+		out := strconv.AppendInt(buf[:0], int64(len(text)), 10)
+		out = append(out, ':')
+		out = append(out, text...)
+		h.Write(out) // never fails
+	}
+}
+
+// Reason is one thing that differs.
+type Reason struct {
+	Kind string `json:"kind"` // of an item, file or output; or first, failed, forced, always, undeclared
+	What string `json:"what"` // the file, the variable and so on; may be empty
+	From string `json:"from"` // before; empty if there was nothing
+	To   string `json:"to"`   // now
+	Text string `json:"text"` // the whole, as a user reads it
+}
+
+// Compare returns in what now differs from prev, commands first, files last.
+func Compare(prev, now Fingerprint) []Reason {
+	return append(compareItems(prev.Items, now.Items), CompareFiles("file", prev.Files, now.Files)...)
+}
+
+func compareItems(prev, now []Item) []Reason {
+	key := func(items []Item) map[string]string {
+		values := map[string]string{}
+		for _, item := range items {
+			name := item.Kind + "\x00" + item.Name
+			if old, several := values[name]; several { // words, patterns
+				item.Value = old + " " + item.Value
+			}
+			values[name] = item.Value
+		}
+		return values
+	}
+	before, after := key(prev), key(now)
+	var reasons []Reason
+	seen := map[string]bool{}
+	for _, item := range slices.Concat(now, prev) {
+		name := item.Kind + "\x00" + item.Name
+		from, was := before[name]
+		to, is := after[name]
+		if seen[name] || was && is && from == to {
+			continue
+		}
+		seen[name] = true
+		reasons = append(reasons, itemReason(item, from, to))
+	}
+	return reasons
+}
+
+// itemReason tells of an item whose value differs; an empty one was, or is, not
+// there.
+func itemReason(item Item, from, to string) Reason {
+	r := Reason{Kind: item.Kind, What: item.Name, From: from, To: to}
+	switch item.Kind {
+	case "command":
+		r.Text = "its command changed"
+		if from == "" || to == "" {
+			r.Text = "it has more or fewer commands"
+		}
+	case "writes":
+		r.Text = "what it writes is declared otherwise"
+	case "word":
+		r.What, r.Text = "--", "the words behind -- changed"
+	case "argument":
+		r.From, r.To = strings.TrimPrefix(from, "="), strings.TrimPrefix(to, "=")
+		r.Text = fmt.Sprintf("--%s is %q, it was %q", item.Name, r.To, r.From)
+	case "variable":
+		r.From, r.To = shown(from), shown(to)
+		r.Text = fmt.Sprintf("%s is %s, it was %s", item.Name, r.To, r.From)
+		if strings.HasPrefix(from, "secret, ") && strings.HasPrefix(to, "secret, ") {
+			r.From, r.To, r.Text = "", "", item.Name+", a secret, changed"
+		}
+	default:
+		r.Text = fmt.Sprintf("its %s is %s, it was %s", item.Kind, to, from)
+	}
+	return r
+}
+
+// shown returns the value of a variable as a user reads it.
+func shown(value string) string {
+	if text, ok := strings.CutPrefix(value, "="); ok {
+		return strconv.Quote(text)
+	}
+	switch {
+	case value == "":
+		return "not declared"
+	case strings.HasPrefix(value, "secret"):
+		return "secret"
+	}
+	return value
+}
+
+// CompareFiles returns in what the files of now differ from those of prev. kind
+// is file or output.
+func CompareFiles(kind string, prev, now []File) []Reason {
+	before := make(map[string]string, len(prev))
+	for _, f := range prev {
+		before[f.Path] = f.Mark
+	}
+	words := map[string][3]string{
+		"file":   {"%s is new", "%s changed", "%s is gone"},
+		"output": {"the output %s is not its own", "the output %s was changed", "the output %s is missing"},
+	}[kind]
+	var reasons []Reason
+	for _, f := range now {
+		from, was := before[f.Path]
+		delete(before, f.Path)
+		switch {
+		case !was:
+			reasons = append(reasons, Reason{kind, f.Path, "", f.Mark, fmt.Sprintf(words[0], f.Path)})
+		case from != f.Mark:
+			reasons = append(reasons, Reason{kind, f.Path, from, f.Mark, fmt.Sprintf(words[1], f.Path)})
+		}
+	}
+	for _, f := range prev {
+		if _, gone := before[f.Path]; gone {
+			reasons = append(reasons, Reason{kind, f.Path, f.Mark, "", fmt.Sprintf(words[2], f.Path)})
+		}
+	}
+	slices.SortStableFunc(reasons, func(a, b Reason) int { return strings.Compare(a.What, b.What) })
+	return reasons
+}

@@ -1,0 +1,97 @@
+package fingerprint
+
+import (
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"tugline/internal/files"
+	"tugline/internal/plan"
+	"tugline/internal/project"
+)
+
+// of returns the fingerprint of the task t of a project file in a folder.
+func of(t *testing.T, top, text string, found ...files.Found) Fingerprint {
+	t.Helper()
+	p, err := project.Parse(top+"/tugline.toml", "tugline.toml", []byte(text))
+	require.NoError(t, err)
+	pl, err := plan.New(p, plan.Request{Calls: []project.Call{{Name: "t"}}, OS: "linux", Jobs: 3, From: top, Env: []string{"CALLER=x", "HOME=/home"}})
+	require.NoError(t, err)
+	s := pl.Steps[len(pl.Steps)-1]
+	return Compute(s, s.Inputs(), found, World{
+		Top: top, OS: "linux", Arch: "amd64", Keyed: func(v string) string { return "keyed " + v }, Hidden: func(v string) string { return v },
+	})
+}
+
+const base = "[env]\nA = '1'\nLIB = '$TUGLINE_PROJECT/lib'\n[task.t]\nargs.port = { default = 'merrow' }\nfolder = 'work'\nreads = 'x'\nwrites = 'out/*'\ntracks = 'CALLER'\nrun = 'one'\n"
+
+func TestWhatCounts(t *testing.T) {
+	x := files.Found{Path: "x", Kind: files.File, Mode: 0o644, Digest: files.Digest{1}}
+	was := of(t, "/almanac", base, x)
+	assert.Equal(t, was.Sum, of(t, "/elsewhere/almanac", base, x).Sum, "where the project lies does not count")
+	assert.Equal(t, was.Sum, of(t, "/almanac", "title = 'x'\njobs = 7\n"+base+"about = 'new'\n[task.other]\nrun = 'x'\n", x).Sum)
+	run, link, other, elsewhere := x, x, x, x
+	run.Mode, link.Kind, other.Digest, elsewhere.Path = 0o755, files.Link, files.Digest{2}, "y"
+	tests := []struct {
+		name string
+		now  Fingerprint
+		want []string
+	}{
+		{"a command", of(t, "/almanac", replace("'one'", "'two'"), x), []string{"its command changed"}},
+		{"another command", of(t, "/almanac", replace("'one'", "['one', 'two']"), x), []string{"it has more or fewer commands"}},
+		{"the shell", of(t, "/almanac", "shell = 'bash'\n"+base, x), []string{"its shell is bash, it was builtin"}},
+		{"the folder", of(t, "/almanac", replace("'work'", "'play'"), x), []string{"its folder is play, it was work"}},
+		{"an argument", of(t, "/almanac", replace("'merrow'", "'saltby'"), x), []string{`--port is "saltby", it was "merrow"`}},
+		{"a variable", of(t, "/almanac", replace("A = '1'", "A = '2'"), x), []string{`A is "2", it was "1"`}},
+		{"a new variable", of(t, "/almanac", replace("A = '1'", "A = '1'\nB = ''"), x), []string{`B is "", it was not declared`}},
+		{"what it tracks", of(t, "/almanac", replace("'CALLER'", "['CALLER', 'NONE']"), x), []string{"NONE is not set, it was not declared"}},
+		{"what it writes", of(t, "/almanac", replace("'out/*'", "'out'"), x), []string{"what it writes is declared otherwise"}},
+		{"no file", of(t, "/almanac", base), []string{"x is gone"}},
+		{"another file", of(t, "/almanac", base, elsewhere), []string{"x is gone", "y is new"}},
+		{"other text", of(t, "/almanac", base, other), []string{"x changed"}},
+		{"it may be run", of(t, "/almanac", base, run), []string{"x changed"}},
+		{"a link", of(t, "/almanac", base, link), []string{"x changed"}},
+		{"nothing", was, nil},
+	}
+	for _, test := range tests {
+		t.Run(test.name, func(t *testing.T) {
+			var texts []string
+			for _, r := range Compare(was, test.now) {
+				texts = append(texts, r.Text)
+			}
+			assert.Equal(t, test.want, texts)
+			assert.Equal(t, test.want == nil, was.Sum == test.now.Sum)
+		})
+	}
+}
+
+func replace(old, now string) string {
+	at := len(base)
+	for i := range base {
+		if i+len(old) <= len(base) && base[i:i+len(old)] == old {
+			at = i
+		}
+	}
+	return base[:at] + now + base[at+len(old):]
+}
+
+func TestASecretCountsOnlyAsADigestAndWhenItIsTracked(t *testing.T) {
+	text := "env.KEY = { value = 'k-1', secret = true }\n[task.t]\nrun = 'x'\n"
+	assert.Equal(t, of(t, "/a", text).Sum, of(t, "/a", "env.KEY = { value = 'k-2', secret = true }\n[task.t]\nrun = 'x'\n").Sum)
+	tracked := of(t, "/a", text+"tracks = 'KEY'\n")
+	assert.Contains(t, tracked.Items, Item{"variable", "KEY", "secret, keyed k-1"})
+	changed := tracked
+	changed.Items = append([]Item{}, tracked.Items...)
+	changed.Items[len(changed.Items)-1].Value = "secret, keyed k-2"
+	assert.Equal(t, []Reason{{Kind: "variable", What: "KEY", Text: "KEY, a secret, changed"}}, Compare(tracked, changed))
+}
+
+func TestCompareFilesTellsOfOutputs(t *testing.T) {
+	prev := []File{{"a", "1"}, {"b", "2"}}
+	assert.Equal(t, []Reason{
+		{"output", "a", "1", "", "the output a is missing"},
+		{"output", "b", "2", "3", "the output b was changed"},
+		{"output", "c", "", "4", "the output c is not its own"},
+	}, CompareFiles("output", prev, []File{{"b", "3"}, {"c", "4"}}))
+}

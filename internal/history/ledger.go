@@ -1,0 +1,223 @@
+// Package history keeps, in the project's folder .tugline, what became of
+// calls: for each, what its last good run read and wrote, and when.
+package history
+
+import (
+	"bytes"
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"time"
+
+	"github.com/gofrs/flock"
+
+	"tugline/internal/fingerprint"
+)
+
+// FolderName is the name of the folder beside the top project file.
+const FolderName = ".tugline"
+
+// version of the format of records.
+const version = 1
+
+// Record is what the last good run of a call left.
+type Record struct {
+	Version     int                     `json:"version"`
+	Call        string                  `json:"call"` // as it is shown
+	Task        string                  `json:"task"`
+	Run         string                  `json:"run"` // the name of the run
+	Finished    time.Time               `json:"finished"`
+	Ms          int64                   `json:"ms"`
+	Sum         string                  `json:"sum"`         // of its fingerprint
+	OutputsSum  string                  `json:"outputs_sum"` // of its outputs
+	Fingerprint fingerprint.Fingerprint `json:"fingerprint"`
+	Outputs     []fingerprint.File      `json:"outputs"`
+}
+
+// Ledger is the folder of records. It may be used from many goroutines and
+// many processes.
+type Ledger struct{ folder string }
+
+// At returns the ledger in the project folder top. It touches nothing; without
+// [Ledger.Create] only reading may be done.
+func At(top string) *Ledger { return &Ledger{folder: filepath.Join(top, FolderName)} }
+
+// Folder returns the folder of the ledger.
+func (l *Ledger) Folder() string { return l.folder }
+
+// Create makes the folder, which version control is told to leave alone.
+func (l *Ledger) Create() error {
+	for _, name := range []string{"records", "locks"} {
+		if err := os.MkdirAll(filepath.Join(l.folder, name), 0o755); err != nil {
+			return fmt.Errorf("making the folder for records: %w", err)
+		}
+	}
+	ignore := filepath.Join(l.folder, ".gitignore")
+	if _, err := os.Lstat(ignore); errors.Is(err, fs.ErrNotExist) {
+		if err := os.WriteFile(ignore, []byte("*\n"), 0o644); err != nil {
+			return fmt.Errorf("making the folder for records: %w", err)
+		}
+	}
+	return nil
+}
+
+// ID returns the name under which a call is kept.
+func ID(call string) string {
+	sum := sha256.Sum256([]byte(call))
+	return hex.EncodeToString(sum[:16])
+}
+
+func (l *Ledger) path(id, ending string) string {
+	return filepath.Join(l.folder, "records", id+ending)
+}
+
+// header is the first line of a record: what is needed to see that nothing
+// changed. The second line is the record.
+type header struct {
+	Version    int    `json:"version"`
+	Sum        string `json:"sum"`
+	OutputsSum string `json:"outputs_sum"`
+	Digest     string `json:"digest"` // SHA-256 of the second line
+}
+
+// Head returns the sums of the record of a call. found is false if there is
+// none that can be read.
+func (l *Ledger) Head(id string) (sum, outputsSum string, found bool) {
+	file, err := os.Open(l.path(id, ".json"))
+	if err != nil {
+		return "", "", false
+	}
+	defer file.Close()
+	buf := make([]byte, 512) // longer than any header
+	n, _ := file.Read(buf)
+	line, _, whole := bytes.Cut(buf[:n], []byte("\n"))
+	var h header
+	if !whole || json.Unmarshal(line, &h) != nil || h.Version != version {
+		return "", "", false
+	}
+	return h.Sum, h.OutputsSum, true
+}
+
+// Read returns the whole record of a call. found is false if there is none, or
+// it is damaged.
+func (l *Ledger) Read(id string) (r Record, found bool) {
+	return readRecord(l.path(id, ".json"))
+}
+
+func readRecord(path string) (r Record, found bool) {
+	text, err := os.ReadFile(path)
+	if err != nil {
+		return r, false
+	}
+	first, body, whole := bytes.Cut(text, []byte("\n"))
+	var h header
+	if !whole || json.Unmarshal(first, &h) != nil || h.Version != version || digest(body) != h.Digest {
+		return r, false
+	}
+	if json.Unmarshal(body, &r) != nil {
+		return r, false
+	}
+	r.Fingerprint.Sum = r.Sum
+	return r, true
+}
+
+func digest(body []byte) string {
+	sum := sha256.Sum256(body)
+	return hex.EncodeToString(sum[:])
+}
+
+// All returns every record that can be read.
+func (l *Ledger) All() []Record {
+	paths, _ := filepath.Glob(filepath.Join(l.folder, "records", "*.json")) // the pattern is good
+	var all []Record
+	for _, path := range paths {
+		if r, ok := readRecord(path); ok {
+			all = append(all, r)
+		}
+	}
+	return all
+}
+
+// Begin notes that a call starts to run in the state that sum tells of: until
+// its record is written, it has not ended well.
+func (l *Ledger) Begin(id, sum string) error {
+	if err := os.WriteFile(l.path(id, ".begun"), []byte(sum), 0o644); err != nil {
+		return fmt.Errorf("noting that a task starts: %w", err)
+	}
+	return nil
+}
+
+// Begun returns the state in which a call was started that has not ended well.
+func (l *Ledger) Begun(id string) (sum string, begun bool) {
+	text, err := os.ReadFile(l.path(id, ".begun"))
+	return string(text), err == nil
+}
+
+// Write keeps the record of a call that ended well.
+func (l *Ledger) Write(id string, r Record) error {
+	r.Version = version
+	body, err := json.Marshal(r)
+	if err != nil {
+		return fmt.Errorf("writing the record of %q: %w", r.Call, err)
+	}
+	head, err := json.Marshal(header{version, r.Sum, r.OutputsSum, digest(body)})
+	if err != nil {
+		return fmt.Errorf("writing the record of %q: %w", r.Call, err)
+	}
+	path := l.path(id, ".json")
+	if err := writeWhole(path, append(append(head, '\n'), body...)); err != nil {
+		return fmt.Errorf("writing the record of %q: %w", r.Call, err)
+	}
+	if err := os.Remove(l.path(id, ".begun")); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return fmt.Errorf("writing the record of %q: %w", r.Call, err)
+	}
+	return nil
+}
+
+// writeWhole writes a file whole or not at all.
+func writeWhole(path string, text []byte) error {
+	file, err := os.CreateTemp(filepath.Dir(path), ".new-*")
+	if err != nil {
+		return err
+	}
+	_, err = file.Write(text)
+	err = errors.Join(err, file.Close())
+	if err == nil {
+		err = os.Rename(file.Name(), path)
+	}
+	if err != nil {
+		os.Remove(file.Name()) // best effort: it is no record yet
+	}
+	return err
+}
+
+// Remove forgets the record of a call.
+func (l *Ledger) Remove(id string) error {
+	for _, ending := range []string{".json", ".begun"} {
+		if err := os.Remove(l.path(id, ending)); err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return fmt.Errorf("removing a record: %w", err)
+		}
+	}
+	return nil
+}
+
+// Lock makes sure that a call runs once at a time, in all processes. When it
+// has to wait, it calls waiting first. unlock is to be called at the end.
+func (l *Ledger) Lock(ctx context.Context, id string, waiting func()) (unlock func(), err error) {
+	lock := flock.New(filepath.Join(l.folder, "locks", id))
+	taken, err := lock.TryLock()
+	if err == nil && !taken {
+		waiting()
+		_, err = lock.TryLockContext(ctx, 20*time.Millisecond)
+	}
+	if err != nil {
+		return nil, fmt.Errorf("waiting for another Tugline: %w", err)
+	}
+	return func() { lock.Unlock() }, nil // fails only for a lock that is gone
+}

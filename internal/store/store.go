@@ -1,0 +1,213 @@
+// Package store keeps outputs by their content, for all checkouts of a user.
+package store
+
+import (
+	"crypto/rand"
+	"encoding/hex"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"github.com/gofrs/flock"
+	"github.com/zeebo/blake3"
+
+	"tugline/internal/files"
+)
+
+// ErrNotFound says that nothing is kept under a key.
+var ErrNotFound = errors.New("not in the store")
+
+// errDamaged says that what is kept is not what was put there.
+var errDamaged = errors.New("damaged")
+
+// Store is a folder of kept outputs:
+//
+//	v1/entries/ab/KEY.json   what a key stands for: paths, modes, digests
+//	v1/objects/ab/DIGEST     a large file, or many small ones in a row, zstd
+//	v1/key                   for the digests of secret values
+//	v1/lock                  shared by all that use it, exclusive while pruning
+//
+// Every file is written whole or not at all, and is only used if its digest is
+// right. It may be used from many goroutines and many processes.
+type Store struct{ folder string }
+
+// Open returns the store in a folder, which is made if need be.
+func Open(folder string) (*Store, error) {
+	s := &Store{filepath.Join(folder, "v1")}
+	for _, name := range []string{"entries", "objects"} {
+		if err := os.MkdirAll(filepath.Join(s.folder, name), 0o700); err != nil {
+			return nil, fmt.Errorf("opening the store: %w", err)
+		}
+	}
+	return s, nil
+}
+
+// Entry is what a key stands for.
+type Entry struct {
+	Version int       `json:"version"`
+	Key     string    `json:"key"`
+	Made    time.Time `json:"made"`
+	Files   []File    `json:"files"`
+	Log     *Piece    `json:"log"` // what was printed; null: nothing is kept of it
+	Objects []string  `json:"objects"`
+}
+
+// File is one kept output.
+type File struct {
+	Path string `json:"path"` // relative to the top folder of the project, with slashes
+	Mode uint32 `json:"mode"` // permission bits
+	Link string `json:"link"` // the text of a symbolic link; empty for a file
+	Piece
+}
+
+// Piece is a stretch of an object's content.
+type Piece struct {
+	Object int    `json:"object"` // in Objects
+	Offset int64  `json:"offset"` // in bytes
+	Size   int64  `json:"size"`
+	Digest string `json:"digest"` // BLAKE3, hexadecimal
+}
+
+const version = 1
+
+func (s *Store) entryPath(key string) string {
+	return filepath.Join(s.folder, "entries", key[:2], key+".json")
+}
+
+func (s *Store) objectPath(digest string) string {
+	return filepath.Join(s.folder, "objects", digest[:2], digest)
+}
+
+// Has reports whether something is kept under key, without looking at it.
+func (s *Store) Has(key string) bool {
+	_, err := os.Lstat(s.entryPath(key))
+	return err == nil
+}
+
+// Get returns the entry of key. The error wraps [ErrNotFound] if there is none
+// that can be read; a damaged one is dropped.
+func (s *Store) Get(key string) (*Entry, error) {
+	path := s.entryPath(key)
+	text, err := os.ReadFile(path)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, fmt.Errorf("%q: %w", key, ErrNotFound)
+	}
+	if err != nil {
+		return nil, fmt.Errorf("reading the store: %w", err)
+	}
+	e, ok := parse(text, key)
+	if !ok {
+		os.Remove(path) // best effort: it is worth nothing
+		return nil, fmt.Errorf("%q: %w", key, ErrNotFound)
+	}
+	now := time.Now()
+	os.Chtimes(path, now, now) // best effort: the least recently used goes first
+	return e, nil
+}
+
+// parse reads the text of the entry of key: the digest of the rest, and the
+// entry as JSON.
+func parse(text []byte, key string) (e *Entry, ok bool) {
+	e = &Entry{}
+	digest, body, _ := strings.Cut(string(text), "\n")
+	text = []byte(body)
+	ok = digest == hexDigest(files.Sum(text)) && json.Unmarshal(text, e) == nil && e.Version == version && e.Key == key && e.sound()
+	return e, ok
+}
+
+// sound reports whether all places that e names can be.
+func (e *Entry) sound() bool {
+	pieces := make([]Piece, 0, len(e.Files)+1)
+	for _, f := range e.Files {
+		if f.Link == "" {
+			pieces = append(pieces, f.Piece)
+		}
+	}
+	if e.Log != nil {
+		pieces = append(pieces, *e.Log)
+	}
+	for _, p := range pieces {
+		if p.Object < 0 || p.Object >= len(e.Objects) || p.Offset < 0 || p.Size < 0 || len(p.Digest) != 64 {
+			return false
+		}
+	}
+	for _, o := range e.Objects {
+		if len(o) != 64 || filepath.Base(o) != o {
+			return false
+		}
+	}
+	return true
+}
+
+// Drop removes the entry of key: it turned out to be damaged.
+func (s *Store) Drop(key string) error {
+	if err := os.Remove(s.entryPath(key)); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return fmt.Errorf("dropping what is damaged in the store: %w", err)
+	}
+	return nil
+}
+
+// share keeps the store from being pruned until done is called.
+func (s *Store) share() (done func(), err error) {
+	lock := flock.New(filepath.Join(s.folder, "lock"))
+	if err := lock.RLock(); err != nil {
+		return nil, fmt.Errorf("locking the store: %w", err)
+	}
+	return func() { lock.Unlock() }, nil // fails only for a lock that is gone
+}
+
+// Keyed returns a digest of value under a key that only this user has.
+func (s *Store) Keyed(value string) (string, error) {
+	path := filepath.Join(s.folder, "key")
+	key, err := os.ReadFile(path)
+	if err != nil || len(key) != 32 {
+		fresh := make([]byte, 32)
+		rand.Read(fresh) // never fails
+		if err := writeWhole(path, fresh); err != nil {
+			return "", fmt.Errorf("making a key for secrets: %w", err)
+		}
+		if key, err = os.ReadFile(path); err != nil { // another Tugline may have made one, too
+			return "", fmt.Errorf("reading the key for secrets: %w", err)
+		}
+	}
+	h, err := blake3.NewKeyed(key)
+	if err != nil {
+		return "", fmt.Errorf("reading the key for secrets: %w", err)
+	}
+	h.WriteString(value) // never fails
+	return hex.EncodeToString(h.Sum(nil)), nil
+}
+
+// writeWhole writes a file whole or not at all.
+func writeWhole(path string, text []byte) error {
+	if err := os.MkdirAll(filepath.Dir(path), 0o700); err != nil {
+		return err
+	}
+	file, err := os.CreateTemp(filepath.Dir(path), ".new-*")
+	if err != nil {
+		return err
+	}
+	_, err = file.Write(text)
+	return finish(file, path, err)
+}
+
+// finish closes a new file and gives it its name, or takes it away if err is
+// not nil.
+func finish(file *os.File, path string, err error) error {
+	err = errors.Join(err, file.Close())
+	if err == nil {
+		err = os.Rename(file.Name(), path)
+	}
+	if err != nil {
+		os.Remove(file.Name()) // best effort: it has no name that counts
+	}
+	return err
+}
+
+// hexDigest returns d as it is written in entries.
+func hexDigest(d files.Digest) string { return hex.EncodeToString(d[:]) }

@@ -1,0 +1,241 @@
+package store
+
+import (
+	"crypto/rand"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"tugline/internal/files"
+	"tugline/internal/glob"
+)
+
+// place is a checkout with outputs in out/, and a store.
+type place struct {
+	t     *testing.T
+	dir   string
+	root  *os.Root
+	store *Store
+}
+
+func newPlace(t *testing.T, store *Store) *place {
+	t.Helper()
+	p := &place{t: t, dir: t.TempDir(), store: store}
+	root, err := os.OpenRoot(p.dir)
+	require.NoError(t, err)
+	t.Cleanup(func() { root.Close() })
+	p.root = root
+	if store == nil {
+		p.store, err = Open(filepath.Join(t.TempDir(), "store"))
+		require.NoError(t, err)
+	}
+	return p
+}
+
+func (p *place) write(name, text string) {
+	p.t.Helper()
+	path := filepath.Join(p.dir, name)
+	require.NoError(p.t, os.MkdirAll(filepath.Dir(path), 0o755))
+	require.NoError(p.t, os.WriteFile(path, []byte(text), 0o644))
+}
+
+func (p *place) outputs() []files.Found {
+	p.t.Helper()
+	set, err := glob.Compile([]glob.Pattern{{Text: "out"}})
+	require.NoError(p.t, err)
+	found, err := files.New(p.dir).Match(set)
+	require.NoError(p.t, err)
+	return found
+}
+
+func (p *place) restore(key string) error {
+	p.t.Helper()
+	e, err := p.store.Get(key)
+	if err != nil {
+		return err
+	}
+	return p.store.Restore(e, p.root, "staging", p.outputs())
+}
+
+var key, otherKey = strings.Repeat("a", 64), strings.Repeat("b", 64)
+
+// outputs are small, large and odd ones.
+func (p *place) make() []files.Found {
+	p.t.Helper()
+	large := make([]byte, 300<<10)
+	rand.Read(large)
+	p.write("out/small", "small")
+	p.write("out/large", string(large))
+	p.write("out/a b/größe", "odd")
+	p.write("out/empty", "")
+	p.write("out/run", "#!/bin/sh\n")
+	require.NoError(p.t, os.Chmod(filepath.Join(p.dir, "out/run"), 0o750))
+	require.NoError(p.t, os.Symlink("small", filepath.Join(p.dir, "out/link")))
+	return p.outputs()
+}
+
+func TestWhatIsRestoredIsWhatWasKept(t *testing.T) {
+	a := newPlace(t, nil)
+	want := a.make()
+	require.NoError(t, a.store.Put(key, a.root, want, []byte("printed\n")))
+	b := newPlace(t, a.store)
+	spoil := map[string]func(p *place){
+		"nothing there": func(p *place) {},
+		"all right":     func(p *place) { require.NoError(t, p.restore(key)) },
+		"edited":        func(p *place) { p.write("out/small", "other"); p.write("out/large", "x") },
+		"one too many":  func(p *place) { p.write("out/more", "x"); p.write("out/a b/c/d", "x") },
+		"other modes":   func(p *place) { os.Chmod(filepath.Join(p.dir, "out/small"), 0o755) },
+		"another link": func(p *place) {
+			os.Remove(filepath.Join(p.dir, "out/link"))
+			os.Symlink("large", filepath.Join(p.dir, "out/link"))
+		},
+		"a file instead": func(p *place) { os.Remove(filepath.Join(p.dir, "out/link")); p.write("out/link", "x") },
+	}
+	for name, do := range spoil {
+		t.Run(name, func(t *testing.T) {
+			do(b)
+			require.NoError(t, b.restore(key))
+			assert.Equal(t, want, b.outputs())
+			assert.NoDirExists(t, filepath.Join(b.dir, "staging"))
+		})
+	}
+	before, err := os.Stat(filepath.Join(b.dir, "out/small"))
+	require.NoError(t, err)
+	require.NoError(t, b.restore(key))
+	after, err := os.Stat(filepath.Join(b.dir, "out/small"))
+	require.NoError(t, err)
+	assert.True(t, os.SameFile(before, after), "what is right is left alone")
+	e, err := a.store.Get(key)
+	require.NoError(t, err)
+	log, err := a.store.Log(e)
+	require.NoError(t, err)
+	assert.Equal(t, "printed\n", string(log))
+	_, err = a.store.Get(otherKey)
+	assert.ErrorIs(t, err, ErrNotFound)
+}
+
+func TestPutRefusesWhatChanged(t *testing.T) {
+	for _, name := range []string{"out/small", "out/large"} {
+		p := newPlace(t, nil)
+		found := p.make()
+		p.write(name, strings.Repeat("y", 300<<10))
+		assert.ErrorIs(t, p.store.Put(key, p.root, found, nil), ErrChanged)
+		assert.False(t, p.store.Has(key))
+	}
+}
+
+// Whatever byte of the store is spoiled: nothing wrong is restored, nothing is
+// half restored, and what is damaged goes.
+func TestADamagedStoreRestoresNothing(t *testing.T) {
+	p := newPlace(t, nil)
+	p.write("out/a", "one")
+	p.write("out/b", strings.Repeat("two", 40000))
+	want := p.outputs()
+	damage := func(path string, at int) {
+		text, err := os.ReadFile(path)
+		require.NoError(t, err)
+		if at < 0 {
+			text = text[:len(text)/2]
+		} else {
+			text[at] ^= 1
+		}
+		require.NoError(t, os.WriteFile(path, text, 0o600))
+	}
+	require.NoError(t, p.store.Put(key, p.root, want, nil))
+	var paths []string
+	require.NoError(t, filepath.WalkDir(p.store.folder, func(path string, d fs.DirEntry, err error) error {
+		if !d.IsDir() && d.Name() != "lock" {
+			paths = append(paths, path)
+		}
+		return err
+	}))
+	require.Len(t, paths, 3)
+	for _, path := range paths {
+		require.NoError(t, p.store.Put(key, p.root, want, nil))
+		info, err := os.Stat(path)
+		require.NoError(t, err)
+		for at := -1; at < int(info.Size()); at += 1 + int(info.Size())/40 {
+			require.NoError(t, p.store.Put(key, p.root, want, nil))
+			damage(path, at)
+			there := newPlace(t, p.store)
+			there.write("out/a", "mine")
+			if err := there.restore(key); err == nil {
+				continue // a byte that does not count, such as one of the time
+			} else {
+				require.ErrorIs(t, err, ErrNotFound, "%s, byte %d", path, at)
+			}
+			assert.Len(t, there.outputs(), 1)
+			assert.False(t, p.store.Has(key), "dropped")
+		}
+	}
+	require.NoError(t, p.store.Put(key, p.root, want, nil))
+	damage(paths[1], -1)
+	well, dropped, err := p.store.Verify()
+	require.NoError(t, err)
+	assert.Equal(t, 0, well)
+	assert.Equal(t, [2]int{1, 1}, [2]int{dropped.Entries, dropped.Objects})
+}
+
+func TestRestoreStaysInside(t *testing.T) {
+	p := newPlace(t, nil)
+	p.write("out/a", "one")
+	require.NoError(t, p.store.Put(key, p.root, p.outputs(), nil))
+	for name, to := range map[string]string{"absolute": t.TempDir(), "relative": "../.."} {
+		t.Run(name, func(t *testing.T) {
+			there := newPlace(t, p.store)
+			require.NoError(t, os.Symlink(to, filepath.Join(there.dir, "out")))
+			assert.Error(t, there.restore(key))
+			inside, _ := os.ReadDir(filepath.Join(there.dir, "out"))
+			for _, e := range inside {
+				assert.NotEqual(t, "a", e.Name())
+			}
+		})
+	}
+}
+
+func TestTheLeastRecentlyUsedGoesFirst(t *testing.T) {
+	p := newPlace(t, nil)
+	var keys []string
+	for i := range 6 {
+		keys = append(keys, fmt.Sprintf("%064x", i))
+		text := make([]byte, 100<<10)
+		rand.Read(text)
+		p.write("out/x", string(text))
+		require.NoError(t, p.store.Put(keys[i], p.root, p.outputs(), nil))
+		used := time.Now().Add(time.Duration(i-100) * time.Hour)
+		require.NoError(t, os.Chtimes(p.store.entryPath(keys[i]), used, used))
+	}
+	_, err := p.store.Get(keys[0]) // used just now
+	require.NoError(t, err)
+	before, err := p.store.Stats()
+	require.NoError(t, err)
+	removed, err := p.store.Prune(250 << 10)
+	require.NoError(t, err)
+	assert.Equal(t, [2]int{4, 4}, [2]int{removed.Entries, removed.Objects})
+	for i, want := range []bool{true, false, false, false, false, true} {
+		assert.Equal(t, want, p.store.Has(keys[i]), "%d", i)
+	}
+	after, err := p.store.Stats()
+	require.NoError(t, err)
+	assert.Equal(t, before.Bytes-removed.Bytes, after.Bytes)
+	assert.LessOrEqual(t, after.Bytes, int64(250<<10))
+}
+
+func TestKeyedDigestsAreOneUsersOwn(t *testing.T) {
+	a, b := newPlace(t, nil), newPlace(t, nil)
+	one, err := a.store.Keyed("k-1")
+	require.NoError(t, err)
+	again, err := a.store.Keyed("k-1")
+	require.NoError(t, err)
+	other, err := b.store.Keyed("k-1")
+	require.NoError(t, err)
+	assert.Equal(t, one, again)
+	assert.NotEqual(t, one, other)
+}
