@@ -18,9 +18,9 @@ import (
 // import of the others.
 var mayImport = map[string][]string{
 	"cmd/tugline":          {"internal/cli"},
-	"internal/cli":         {"demo", "internal/output", "internal/engine", "internal/shell", "internal/plan", "internal/project", "internal/secret"},
-	"internal/output":      {"internal/engine", "internal/plan", "internal/project"},
-	"internal/engine":      {"internal/shell", "internal/plan", "internal/project", "internal/secret"},
+	"internal/cli":         {"demo", "internal/output", "internal/engine", "internal/store", "internal/history", "internal/shell", "internal/tracked", "internal/fingerprint", "internal/files", "internal/plan", "internal/project", "internal/secret"},
+	"internal/output":      {"internal/engine", "internal/history", "internal/fingerprint", "internal/plan", "internal/project"},
+	"internal/engine":      {"internal/store", "internal/history", "internal/shell", "internal/fingerprint", "internal/files", "internal/glob", "internal/plan", "internal/project", "internal/secret"},
 	"internal/shell":       {},
 	"internal/plan":        {"internal/project", "internal/glob", "internal/secret"},
 	"internal/project":     {"internal/glob"},
@@ -29,6 +29,7 @@ var mayImport = map[string][]string{
 	"internal/fingerprint": {"internal/files", "internal/plan", "internal/project"},
 	"internal/history":     {"internal/fingerprint"},
 	"internal/store":       {"internal/files"},
+	"internal/tracked":     {},
 	"internal/secret":      {},
 	"demo":                 {},
 	"docs/generate":        {"internal/cli"},
@@ -51,11 +52,12 @@ var homes = map[string][]string{
 	"github.com/zeebo/blake3":         {"internal/files", "internal/fingerprint", "internal/store"},
 	"github.com/klauspost/compress":   {"internal/store"},
 	"github.com/gofrs/flock":          {"internal/history", "internal/store"},
-	"github.com/dustin/go-humanize":   {"internal/project", "internal/output"},
+	"github.com/dustin/go-humanize":   {"internal/project", "internal/cli"},
+	"github.com/pmezard/go-difflib":   {"internal/output"},
 	"golang.org/x/term":               {"internal/output"},
 	"github.com/fatih/color":          {"internal/output"},
 	"github.com/mattn/go-runewidth":   {"internal/output"},
-	"os/exec":                         {"internal/shell", "bench"},
+	"os/exec":                         {"internal/shell", "internal/tracked", "bench"},
 	"os/signal":                       {"cmd/tugline", "internal/shell"},
 }
 

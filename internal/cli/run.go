@@ -31,6 +31,8 @@ type runOptions struct {
 	output string
 	set    []string
 	files  []string // --env-file
+	dryRun bool
+	memoryOptions
 }
 
 func (o *runOptions) add(flags *pflag.FlagSet) {
@@ -38,6 +40,8 @@ func (o *runOptions) add(flags *pflag.FlagSet) {
 	flags.IntVarP(&o.jobs, "jobs", "j", 0, "run at most `N` tasks at once; without it, as many as there are processors")
 	flags.StringVar(&o.output, "output", "auto", "show what tasks print in this `MODE`: auto, lines, blocks or direct")
 	o.addVariables(flags)
+	o.memoryOptions.add(flags)
+	flags.BoolVarP(&o.dryRun, "dry-run", "n", false, "tell what would happen, as tugline plan does, and change nothing")
 }
 
 // addVariables adds the options that set variables.
@@ -108,6 +112,9 @@ func (a *app) runCalls(ctx context.Context, p *project.Project, calls []project.
 	if jobs == 0 {
 		jobs = runtime.NumCPU()
 	}
+	if options.dryRun {
+		return a.foresee(ctx, p, calls, options, &planOptions{})
+	}
 	req, err := a.request(ctx, options)
 	if err != nil {
 		return err
@@ -122,7 +129,16 @@ func (a *app) runCalls(ctx context.Context, p *project.Project, calls []project.
 	if err != nil {
 		return err
 	}
+	memory, err := a.memory(p, &options.memoryOptions, calls)
+	if err != nil {
+		return err
+	}
 	cfg := engine.Config{Jobs: jobs, Grace: grace, Quiet: a.quiet, Kill: a.env.Kill, Secrets: a.secrets}
+	if a.remember(memory) {
+		memory.Run = run
+		cfg.Memory = memory
+		defer a.settleMemory(p, memory)
+	}
 	mode := a.mode(pl, options)
 	if mode == output.Direct {
 		cfg.Stdout, cfg.Stderr = a.env.Stdout, a.env.Stderr

@@ -265,12 +265,20 @@ func (a *app) runWords(cmd *cobra.Command, words []string, options *runOptions) 
 	if err := options.check(flags); err != nil {
 		return err
 	}
-	for _, c := range r.calls {
+	if err := a.checkNames(r.calls); err != nil {
+		return err
+	}
+	return a.run(cmd.Context(), p, r.calls, options)
+}
+
+// checkNames reports a call of a task that is not there.
+func (a *app) checkNames(calls []project.Call) error {
+	for _, c := range calls {
 		if _, err := a.task(c.Name); err != nil {
 			return err
 		}
 	}
-	return a.run(cmd.Context(), p, r.calls, options)
+	return nil
 }
 
 // taskHelp returns the help of one task, as it is called in base: its texts and

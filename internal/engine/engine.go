@@ -9,6 +9,7 @@ import (
 	"sync"
 	"time"
 
+	"tugline/internal/fingerprint"
 	"tugline/internal/plan"
 	"tugline/internal/project"
 	"tugline/internal/secret"
@@ -26,6 +27,10 @@ type Config struct {
 	// Stdin, Stdout and Stderr are handed to the programs as they are. Where
 	// Stdout is nil, what they print goes to the sink.
 	Stdin, Stdout, Stderr *os.File
+
+	// Memory tells what need not run, and is told what has. nil: all steps run,
+	// and nothing is remembered.
+	Memory *Memory
 
 	Secrets *secret.Mask // masked in all that is told and printed; may be nil
 
@@ -83,8 +88,9 @@ type loop struct {
 
 // task is a step that is to be run now.
 type task struct {
-	step *plan.Step
-	env  []string
+	step   *plan.Step
+	env    []string
+	inputs []plan.Input
 }
 
 func newLoop(p *plan.Plan, scripts *Scripts, cfg Config) *loop {
@@ -160,7 +166,11 @@ func (l *loop) startReady(ctx context.Context) {
 		} else {
 			l.workers.Go(func() { l.worker(ctx) })
 		}
-		l.work <- task{s, s.Environ()}
+		t := task{step: s, env: s.Environ()}
+		if l.cfg.Memory != nil && declares(s) {
+			t.inputs = s.Inputs()
+		}
+		l.work <- t
 	}
 }
 
@@ -243,21 +253,105 @@ func (l *loop) finish(r Result) {
 	}
 }
 
-// runStep runs the scripts of a step, one after the other, and sends what happens.
+// runStep does with a step what is to be done, and sends what happens.
 func (l *loop) runStep(ctx context.Context, t task) {
-	s, env := t.step, t.env
 	started := l.cfg.Now()
-	r := Result{Step: s, State: Ran}
-	for i := range s.Run {
-		text := &s.Run[i]
-		if err := l.exec(ctx, l.command(s, text, env)); err != nil {
-			l.fail(ctx, &r, text, env, err)
-			break
-		}
+	r := Result{Step: t.step, State: Ran}
+	if l.cfg.Memory == nil {
+		l.runScripts(ctx, t, &r, nil)
+	} else if err := l.recall(ctx, t, &r); err != nil {
+		l.fail(ctx, &r, nil, t.env, err)
 	}
 	now := l.cfg.Now()
 	r.Took = now.Sub(started)
-	l.events <- Event{Kind: StepFinished, Time: now, Step: s, Result: r}
+	l.events <- Event{Kind: StepFinished, Time: now, Step: t.step, Result: r}
+}
+
+// runScripts runs the scripts of a step, one after the other.
+func (l *loop) runScripts(ctx context.Context, t task, r *Result, kept *printed) {
+	for i := range t.step.Run {
+		text := &t.step.Run[i]
+		if err := l.exec(ctx, l.command(t.step, text, t.env, kept)); err != nil {
+			l.fail(ctx, r, text, t.env, err)
+			return
+		}
+	}
+}
+
+// recall does with a step what the memory says of it.
+func (l *loop) recall(ctx context.Context, t task, r *Result) error {
+	m := l.cfg.Memory
+	v, err := m.Judge(t.step, t.inputs)
+	if err != nil {
+		return err
+	}
+	if v.Action != Leave {
+		unlock, waited, err := m.lock(ctx, t.step, func() { l.wait(t.step, "waits for another Tugline that runs it") })
+		if err != nil {
+			return err
+		}
+		defer unlock()
+		if waited {
+			m.Files.Forget()
+			if v, err = m.Judge(t.step, t.inputs); err != nil {
+				return err
+			}
+		}
+	}
+	r.Reasons = v.Reasons
+	r.Reason = summary(v.Reasons)
+	switch v.Action {
+	case Leave:
+		r.State = Unchanged
+		return nil
+	case ToRestore:
+		done, err := m.restore(t.step, &v)
+		if done || err != nil {
+			r.State = Restored
+			return err
+		}
+	}
+	return l.runAndKeep(ctx, t, r, &v)
+}
+
+// runAndKeep runs a step and remembers what it left.
+func (l *loop) runAndKeep(ctx context.Context, t task, r *Result, v *Verdict) error {
+	m := l.cfg.Memory
+	if !declares(t.step) {
+		l.runScripts(ctx, t, r, nil)
+		m.Files.Forget()
+		return nil
+	}
+	if err := m.begin(t.step, v); err != nil {
+		return err
+	}
+	started := l.cfg.Now()
+	kept := &printed{}
+	l.runScripts(ctx, t, r, kept)
+	m.Files.Forget()
+	if r.State != Ran {
+		return nil
+	}
+	log := kept.bytes()
+	if l.cfg.Stdout != nil {
+		log = nil // it was printed past us
+	}
+	return m.keep(t.step, v, t.inputs, l.cfg.Now().Sub(started), log)
+}
+
+// summary returns reasons in few words.
+func summary(reasons []fingerprint.Reason) string {
+	if len(reasons) == 0 || reasons[0].Kind == "undeclared" {
+		return ""
+	}
+	if len(reasons) == 1 {
+		return reasons[0].Text
+	}
+	return fmt.Sprintf("%s, and %d more", reasons[0].Text, len(reasons)-1)
+}
+
+func (l *loop) wait(s *plan.Step, what string) {
+	l.events <- Event{Kind: StepWaiting, Time: l.cfg.Now(), Step: s, Text: []byte(what)}
 }
 
 // exec runs cmd, with what must not be shown masked in what it prints.
@@ -281,9 +375,15 @@ func (l *loop) fail(ctx context.Context, r *Result, text *project.Text, env []st
 		return
 	}
 	r.State, r.Reason = Failed, l.cfg.Secrets.Text(err.Error())
-	r.Failure = &Failure{Span: text.Span, Msg: r.Reason}
+	r.Failure = &Failure{Span: r.Step.Task.Span, Msg: r.Reason}
+	if text != nil {
+		r.Failure.Span = text.Span
+	}
 	var exit *shell.ExitError
+	var output *outputError
 	switch {
+	case errors.As(err, &output):
+		r.Failure.Span = output.text.Span
 	case errors.As(err, &exit):
 		r.Failure.Code = exit.Code
 		r.Failure.Span = text.At(exit.Where.Offset, exit.Where.Length)
@@ -299,7 +399,7 @@ func (l *loop) fail(ctx context.Context, r *Result, text *project.Text, env []st
 	}
 }
 
-func (l *loop) command(s *plan.Step, text *project.Text, env []string) shell.Command {
+func (l *loop) command(s *plan.Step, text *project.Text, env []string, kept *printed) shell.Command {
 	ready := l.scripts.ready[text]
 	cmd := shell.Command{
 		Program: ready.program, Args: ready.args, Script: text.Value,
@@ -307,10 +407,13 @@ func (l *loop) command(s *plan.Step, text *project.Text, env []string) shell.Com
 		Stdin: l.cfg.Stdin, Stdout: l.cfg.Stdout, Stderr: l.cfg.Stderr,
 		Grace: l.cfg.Grace, Kill: l.cfg.Kill,
 		Output: func(p []byte) {
+			if kept != nil {
+				kept.add(p)
+			}
 			l.events <- Event{Kind: StepOutput, Time: l.cfg.Now(), Step: s, Text: append([]byte(nil), p...)}
 		},
 	}
-	cmd.Waiting = func() { l.events <- Event{Kind: StepWaiting, Time: l.cfg.Now(), Step: s} }
+	cmd.Waiting = func() { l.wait(s, "waits for what it left in the background") }
 	if s.Task.Echo && !l.cfg.Quiet {
 		cmd.Statement = func(where shell.Stretch) {
 			l.sendStatement(s, text.Value[where.Offset:where.Offset+where.Length])

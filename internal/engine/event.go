@@ -4,6 +4,7 @@ package engine
 import (
 	"time"
 
+	"tugline/internal/fingerprint"
 	"tugline/internal/plan"
 	"tugline/internal/project"
 )
@@ -13,15 +14,17 @@ type State string
 
 // The states of a step, the only words for them in any output.
 const (
-	Ran     State = "ran"
-	Skipped State = "skipped" // its conditions do not hold; what needs it goes on
-	Failed  State = "failed"
-	Stopped State = "stopped" // interrupted, or not started because of an interrupt or a failure elsewhere
-	Blocked State = "blocked" // something it needs failed
+	Ran       State = "ran"
+	Unchanged State = "unchanged" // nothing it depends on has changed since its last good run
+	Restored  State = "restored"  // it ran in this state before: what it made then was put back
+	Skipped   State = "skipped"   // its conditions do not hold; what needs it goes on
+	Failed    State = "failed"
+	Stopped   State = "stopped" // interrupted, or not started because of an interrupt or a failure elsewhere
+	Blocked   State = "blocked" // something it needs failed
 )
 
 // States are all states, in the order in which they are counted.
-var States = []State{Ran, Skipped, Failed, Blocked, Stopped}
+var States = []State{Ran, Restored, Unchanged, Skipped, Failed, Blocked, Stopped}
 
 // Kind tells what an event is about.
 type Kind string
@@ -32,7 +35,7 @@ const (
 	StepStarted  Kind = "step.started"
 	StepCommand  Kind = "step.command" // a statement of the step starts
 	StepOutput   Kind = "step.output"
-	StepWaiting  Kind = "step.waiting" // its script has ended, jobs in the background have not
+	StepWaiting  Kind = "step.waiting" // it waits, for what Text says
 	StepFinished Kind = "step.finished"
 	RunFinished  Kind = "run.finished"
 )
@@ -42,7 +45,7 @@ type Event struct {
 	Time   time.Time
 	Kind   Kind
 	Step   *plan.Step // nil for events of the whole run
-	Text   []byte     // of StepOutput: what was printed; of StepCommand: the statement
+	Text   []byte     // of StepOutput: what was printed; of StepCommand: the statement; of StepWaiting: for what
 	Result Result     // of StepFinished
 
 	handled chan struct{} // if not nil, closed when the sink has been told
@@ -52,9 +55,10 @@ type Event struct {
 type Result struct {
 	Step    *plan.Step
 	State   State
-	Took    time.Duration // 0 for a step that was not started
-	Reason  string        // why it was not run, or how it failed; may be empty
-	Failure *Failure      // of a failed step
+	Took    time.Duration        // 0 for a step that was not started
+	Reason  string               // why it was not run, or how it failed; may be empty
+	Failure *Failure             // of a failed step
+	Reasons []fingerprint.Reason // why it ran, or not; may be empty
 }
 
 // Failure tells where and how a step failed.

@@ -19,9 +19,11 @@ func of(t *testing.T, top, text string, found ...files.Found) Fingerprint {
 	pl, err := plan.New(p, plan.Request{Calls: []project.Call{{Name: "t"}}, OS: "linux", Jobs: 3, From: top, Env: []string{"CALLER=x", "HOME=/home"}})
 	require.NoError(t, err)
 	s := pl.Steps[len(pl.Steps)-1]
-	return Compute(s, s.Inputs(), found, World{
+	fp := Compute(s, s.Inputs(), found, World{
 		Top: top, OS: "linux", Arch: "amd64", Keyed: func(v string) string { return "keyed " + v }, Hidden: func(v string) string { return v },
 	})
+	fp.Files = Files(found)
+	return fp
 }
 
 const base = "[env]\nA = '1'\nLIB = '$TUGLINE_PROJECT/lib'\n[task.t]\nargs.port = { default = 'merrow' }\nfolder = 'work'\nreads = 'x'\nwrites = 'out/*'\ntracks = 'CALLER'\nrun = 'one'\n"

@@ -67,12 +67,6 @@ func (l *Ledger) Create() error {
 	return nil
 }
 
-// ID returns the name under which a call is kept.
-func ID(call string) string {
-	sum := sha256.Sum256([]byte(call))
-	return hex.EncodeToString(sum[:16])
-}
-
 func (l *Ledger) path(id, ending string) string {
 	return filepath.Join(l.folder, "records", id+ending)
 }

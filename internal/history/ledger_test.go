@@ -30,7 +30,7 @@ func sample() Record {
 
 func TestARecordIsReadAsItWasWritten(t *testing.T) {
 	l := newLedger(t)
-	id := ID("page --port merrow")
+	id := "page"
 	_, found := l.Read(id)
 	assert.False(t, found)
 	require.NoError(t, l.Begin(id, "s"))

@@ -101,9 +101,7 @@ func (d *Display) Event(e engine.Event) {
 	case engine.StepOutput:
 		d.output(e.Step, e.Text)
 	case engine.StepWaiting:
-		if d.live != nil {
-			d.live.partial(e.Step, "waits for what it left in the background")
-		}
+		d.waiting(e.Step, string(e.Text))
 	case engine.StepFinished:
 		d.finished(e.Result)
 	}
@@ -125,6 +123,17 @@ func (d *Display) command(s *plan.Step, statement string) {
 		d.keep(step.block.write([]byte(printable(line) + "\n")))
 	default:
 		d.write(d.style.faint(printable(line)) + "\n")
+	}
+}
+
+// waiting tells that a step waits: in the live part, or in a line if it is for
+// something that may take long and cannot be seen there.
+func (d *Display) waiting(s *plan.Step, what string) {
+	switch {
+	case d.live != nil:
+		d.live.partial(s, what)
+	case !d.quiet && strings.Contains(what, "another"):
+		d.write(d.style.faint(s.Name+" "+what) + "\n")
 	}
 }
 

@@ -43,8 +43,10 @@ func (st Style) state(state engine.State, text string) string {
 		return st.red(text)
 	case engine.Blocked:
 		return st.paint(text, color.FgHiYellow)
-	case engine.Skipped:
+	case engine.Skipped, engine.Unchanged:
 		return st.paint(text, color.FgCyan)
+	case engine.Restored:
+		return st.paint(text, color.FgHiBlue)
 	}
 	return st.paint(text, color.FgHiMagenta)
 }

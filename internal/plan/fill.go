@@ -52,8 +52,8 @@ type scope struct {
 	fixed    []string           // set by Tugline itself, stronger than all
 	rest     []string           // the words behind --, for "$@" in calls
 	world    *world
-	below    *scope // of a task: the same without the first layer, the scope of its file
-	around   *scope // of a part: the scope of the file that takes it in
+	below    *scope          // of a task: the same without the first layer, the scope of its file
+	around   *scope          // of a part: the scope of the file that takes it in
 	file     *project.File   // of a task with named paths: where they count from
 	folder   string          // and where it runs
 	paths    map[string]bool // the variables of the first layer that are such paths

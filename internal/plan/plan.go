@@ -3,6 +3,8 @@
 package plan
 
 import (
+	"crypto/sha256"
+	"encoding/hex"
 	"fmt"
 	"slices"
 
@@ -61,7 +63,7 @@ type Step struct {
 	args     []project.Var // the values of its arguments
 	computed []string      // the computed variables it refers to, as NAME=value
 	outside  []string      // the required variables it refers to
-	neededBy *Step    // the last step that took this one as a need
+	neededBy *Step         // the last step that took this one as a need
 }
 
 // Environ returns the whole environment of s, as NAME=value. Of two with the
@@ -69,6 +71,13 @@ type Step struct {
 // called from several goroutines at once.
 func (s *Step) Environ() []string {
 	return append(append(s.scope.environ(), s.computed...), "TUGLINE_TASK="+s.Name)
+}
+
+// ID returns the name under which what is known of s is kept: a digest of the
+// call, which may hold any character.
+func (s *Step) ID() string {
+	sum := sha256.Sum256([]byte(s.Name))
+	return hex.EncodeToString(sum[:16])
 }
 
 // CallError says that a request names a task that does not exist.

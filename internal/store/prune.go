@@ -124,6 +124,22 @@ func (s *Store) Prune(limit int64) (removed Stats, err error) {
 	return removed, nil
 }
 
+// PruneIfDue prunes if something may have been put since, and the last time is
+// longer ago than every. It does not wait for others who use the store.
+func (s *Store) PruneIfDue(limit int64, every time.Duration) error {
+	stamp := filepath.Join(s.folder, "pruned")
+	if info, err := os.Stat(stamp); err == nil && time.Since(info.ModTime()) < every {
+		return nil
+	}
+	if err := os.WriteFile(stamp, nil, 0o600); err != nil {
+		return fmt.Errorf("pruning the store: %w", err)
+	}
+	now := time.Now()
+	os.Chtimes(stamp, now, now) // best effort: else it is pruned more often
+	_, err := s.Prune(limit)
+	return err
+}
+
 // cost returns what keeping an entry adds to the bytes that are kept, and the
 // objects it names; nil if it cannot be read.
 func (s *Store) cost(entry kept, sizes map[string]int64, needed map[string]bool) (size int64, named []string) {

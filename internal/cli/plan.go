@@ -1,0 +1,175 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+
+	"github.com/spf13/cobra"
+	"github.com/spf13/pflag"
+
+	"tugline/internal/engine"
+	"tugline/internal/output"
+	"tugline/internal/plan"
+	"tugline/internal/project"
+)
+
+// planOptions are the options of plan.
+type planOptions struct {
+	check     bool
+	noCompute bool
+	json      bool
+}
+
+func (a *app) planCommand() *cobra.Command {
+	run, options := &runOptions{}, &planOptions{}
+	cmd := &cobra.Command{
+		Use:   "plan [OPTIONS] TASK…",
+		Short: "Tell what would happen, in order, and why; change nothing",
+		Args:  cobra.ArbitraryArgs,
+
+		ValidArgsFunction: a.complete,
+		RunE: func(cmd *cobra.Command, words []string) error {
+			flags := allFlags(cmd)
+			p, calls, done, err := a.calls(cmd, flags, words)
+			if err != nil || done {
+				return err
+			}
+			if err := run.check(flags); err != nil {
+				return err
+			}
+			if len(calls) == 0 {
+				calls = p.Default
+			}
+			if len(calls) == 0 {
+				return &usageError{msg: "tugline plan needs a task: the project has no default", hint: "tugline list shows the tasks"}
+			}
+			return a.foresee(cmd.Context(), p, calls, run, options)
+		},
+		DisableFlagParsing: true, // tasks have options of their own
+	}
+	flags := cmd.Flags()
+	flags.SortFlags = false
+	flags.BoolVar(&options.check, "check", false, "end with exit code 1 if anything would run or be restored")
+	flags.BoolVar(&options.noCompute, "no-compute", false, "run no script that computes a variable; what depends on one may be told wrongly")
+	flags.BoolVar(&options.json, "json", false, "as JSON")
+	run.output, run.jobs = "auto", 0
+	run.addVariables(flags)
+	run.memoryOptions.add(flags)
+	return cmd
+}
+
+// foresee tells what a run of calls would do.
+func (a *app) foresee(ctx context.Context, p *project.Project, calls []project.Call, run *runOptions, options *planOptions) error {
+	pl, memory, err := a.planned(ctx, p, calls, run, options.noCompute)
+	if err != nil {
+		return err
+	}
+	if _, err := engine.Prepare(pl); err != nil {
+		return err
+	}
+	steps, err := memory.Foresee(pl)
+	if err != nil {
+		return err
+	}
+	if options.json {
+		err = output.PlanJSON(a.env.Stdout, steps)
+	} else {
+		err = output.Plan(a.env.Stdout, steps, a.verbose, a.style(a.env.Stdout))
+	}
+	if err != nil || !options.check {
+		return err
+	}
+	for _, s := range steps {
+		if s.Action == engine.ToRun || s.Action == engine.Maybe || s.Action == engine.ToRestore {
+			return errFailed
+		}
+	}
+	return nil
+}
+
+// planned returns a plan of calls and what is known from earlier runs, without
+// changing anything.
+func (a *app) planned(ctx context.Context, p *project.Project, calls []project.Call, run *runOptions, noCompute bool) (*plan.Plan, *engine.Memory, error) {
+	req, err := a.request(ctx, run)
+	if err != nil {
+		return nil, nil, err
+	}
+	req.Calls = calls
+	if noCompute {
+		req.Compute = nil
+	}
+	pl, err := plan.New(p, req)
+	if err != nil {
+		return nil, nil, err
+	}
+	memory, err := a.memory(p, &run.memoryOptions, calls)
+	return pl, memory, err
+}
+
+func (a *app) whyCommand() *cobra.Command {
+	run := &runOptions{}
+	var asJSON bool
+	cmd := &cobra.Command{
+		Use:   "why TASK",
+		Short: "Tell what differs from the last good run of a task",
+		Args:  cobra.ArbitraryArgs,
+
+		ValidArgsFunction: a.complete,
+		RunE: func(cmd *cobra.Command, words []string) error {
+			flags := allFlags(cmd)
+			p, calls, done, err := a.calls(cmd, flags, words)
+			if err != nil || done {
+				return err
+			}
+			if err := run.checkVariables(); err != nil {
+				return err
+			}
+			if len(calls) != 1 {
+				return &usageError{msg: "tugline why takes one task", hint: "tugline plan tells of several"}
+			}
+			return a.why(cmd.Context(), p, calls[0], run, asJSON)
+		},
+		DisableFlagParsing: true, // tasks have options of their own
+	}
+	cmd.Flags().SortFlags = false
+	cmd.Flags().BoolVar(&asJSON, "json", false, "as JSON")
+	run.addVariables(cmd.Flags())
+	return cmd
+}
+
+func (a *app) why(ctx context.Context, p *project.Project, call project.Call, run *runOptions, asJSON bool) error {
+	pl, memory, err := a.planned(ctx, p, []project.Call{call}, run, false)
+	if err != nil {
+		return err
+	}
+	steps, err := memory.Foresee(pl)
+	if err != nil {
+		return err
+	}
+	t := a.base.Task(call.Name)
+	for _, s := range steps {
+		if s.Step.Task != t {
+			continue
+		}
+		shown := output.Why{Foreseen: s}
+		shown.Last, shown.Ran = memory.Ledger.Read(s.Step.ID())
+		if asJSON {
+			return output.WhyJSON(a.env.Stdout, shown)
+		}
+		return output.WriteWhy(a.env.Stdout, shown, a.style(a.env.Stdout))
+	}
+	return a.print(fmt.Sprintf("%s has no commands of its own: it is a group of what it needs\n", t.Name))
+}
+
+// calls reads the words of a command that takes calls. done says that the
+// user asked for help, and has it.
+func (a *app) calls(cmd *cobra.Command, flags *pflag.FlagSet, words []string) (p *project.Project, calls []project.Call, done bool, err error) {
+	p, r, err := a.readWords(flags, words)
+	switch {
+	case err != nil:
+		return nil, nil, false, err
+	case r.usage:
+		return nil, nil, true, cmd.Help()
+	}
+	return p, r.calls, false, a.checkNames(r.calls)
+}

@@ -1,0 +1,334 @@
+package engine
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"path"
+	"path/filepath"
+	"time"
+
+	"tugline/internal/files"
+	"tugline/internal/fingerprint"
+	"tugline/internal/glob"
+	"tugline/internal/history"
+	"tugline/internal/plan"
+	"tugline/internal/project"
+	"tugline/internal/store"
+)
+
+// Action is what a run would do with a step.
+type Action string
+
+// The actions of a plan.
+const (
+	ToRun     Action = "run"       // certain
+	Maybe     Action = "maybe"     // only what an earlier step makes decides
+	Leave     Action = "unchanged" // nothing it depends on has changed
+	ToRestore Action = "restore"   // it ran in this state before, and its outputs are kept
+	Skip      Action = "skip"      // it is not to be run
+)
+
+// Verdict is what is to be done with a step, and why.
+type Verdict struct {
+	Action  Action
+	Reasons []fingerprint.Reason
+
+	now     fingerprint.Fingerprint // without files
+	reads   []files.Found
+	outputs []files.Found // as they are now
+}
+
+// Memory is what is known from earlier runs and how it is to be used. It may be
+// used from many goroutines.
+type Memory struct {
+	Top    string // the top folder of the project
+	Files  *files.Tree
+	Ledger *history.Ledger
+	Store  *store.Store // nil: nothing is kept and nothing restored
+	World  fingerprint.World
+	Run    string // the name of the run
+
+	ForceAll bool
+	Force    map[*project.Task]bool // run them whatever was
+	AsIs     map[*project.Task]bool // take them as unchanged
+}
+
+func reason(kind, text string) []fingerprint.Reason {
+	return []fingerprint.Reason{{Kind: kind, Text: text}}
+}
+
+// declares reports whether a step says what it reads or writes.
+func declares(s *plan.Step) bool { return len(s.Task.Reads)+len(s.Task.Writes) > 0 }
+
+// Judge returns what is to be done with a step whose inputs are given, as
+// things are now. It changes nothing.
+func (m *Memory) Judge(s *plan.Step, inputs []plan.Input) (Verdict, error) {
+	switch {
+	case s.Skip != "":
+		return Verdict{Action: Skip, Reasons: reason("skip", s.Skip)}, nil
+	case m.AsIs[s.Task]:
+		return Verdict{Action: Leave, Reasons: reason("as-is", "taken as it is, as you asked")}, nil
+	case !declares(s):
+		return Verdict{Action: ToRun, Reasons: reason("undeclared", "it declares neither reads nor writes")}, nil
+	}
+	v := Verdict{Action: ToRun}
+	var err error
+	if v.reads, err = m.match(s.Reads); err != nil {
+		return v, err
+	}
+	if v.outputs, err = m.match(s.Writes); err != nil {
+		return v, err
+	}
+	v.now = fingerprint.Compute(s, inputs, v.reads, m.World)
+	switch {
+	case m.ForceAll || m.Force[s.Task]:
+		v.Reasons = reason("forced", "forced")
+	case s.Task.Always:
+		v.Reasons = reason("always", "it always runs")
+	default:
+		m.compare(s, &v)
+	}
+	return v, nil
+}
+
+// compare holds a step against its record.
+func (m *Memory) compare(s *plan.Step, v *Verdict) {
+	sum, outputsSum, found := m.Ledger.Head(s.ID())
+	begun, isBegun := m.Ledger.Begun(s.ID())
+	switch {
+	case isBegun && begun == v.now.Sum:
+		v.Reasons = reason("failed", "its last run did not end well")
+		return
+	case found && !isBegun && sum == v.now.Sum && outputsSum == fingerprint.SumFiles(v.outputs):
+		v.Action = Leave
+		return
+	}
+	v.Reasons = m.differences(s, v)
+	if m.Store != nil && !s.Task.NoStore && m.Store.Has(v.now.Sum) {
+		v.Action = ToRestore
+	}
+}
+
+// differences returns in what a step differs from its last good run.
+func (m *Memory) differences(s *plan.Step, v *Verdict) []fingerprint.Reason {
+	record, found := m.Ledger.Read(s.ID())
+	if !found {
+		return reason("first", "first run here")
+	}
+	now := v.now
+	now.Files = fingerprint.Files(v.reads)
+	reasons := fingerprint.Compare(record.Fingerprint, now)
+	if len(reasons) == 0 {
+		reasons = fingerprint.CompareFiles("output", record.Outputs, fingerprint.Files(v.outputs))
+	}
+	if len(reasons) == 0 {
+		reasons = reason("failed", "its last run did not end well")
+	}
+	return reasons
+}
+
+// match returns the files that globs mean.
+func (m *Memory) match(globs []plan.Glob) ([]files.Found, error) {
+	if len(globs) == 0 {
+		return nil, nil
+	}
+	set, err := glob.Compile(plan.Patterns(globs))
+	if err != nil {
+		return nil, err
+	}
+	return m.Files.Match(set)
+}
+
+// restore puts the kept outputs of a step into their places. done is false if
+// they turned out not to be there.
+func (m *Memory) restore(s *plan.Step, v *Verdict) (done bool, err error) {
+	entry, err := m.Store.Get(v.now.Sum)
+	if errors.Is(err, store.ErrNotFound) {
+		return false, nil
+	}
+	if err != nil {
+		return false, err
+	}
+	if err := m.Ledger.Begin(s.ID(), v.now.Sum+" restored"); err != nil {
+		return false, err
+	}
+	root, err := os.OpenRoot(m.Top)
+	if err != nil {
+		return false, err
+	}
+	defer root.Close()
+	staging := path.Join(history.FolderName, "restore-"+s.ID())
+	err = m.Store.Restore(entry, root, filepath.FromSlash(staging), v.outputs)
+	m.Files.Forget()
+	if errors.Is(err, store.ErrNotFound) {
+		return false, nil
+	}
+	if err != nil {
+		return false, err
+	}
+	outputs, err := m.match(s.Writes)
+	if err != nil {
+		return false, err
+	}
+	return true, m.write(s, v, outputs, 0)
+}
+
+// begin makes the folders of what a step writes, and notes that it starts.
+func (m *Memory) begin(s *plan.Step, v *Verdict) error {
+	root, err := os.OpenRoot(m.Top)
+	if err != nil {
+		return err
+	}
+	defer root.Close()
+	for _, g := range s.Writes {
+		if g.Not {
+			continue
+		}
+		folder, plain := glob.Base(g.Pattern)
+		if plain {
+			folder = path.Dir(folder)
+		}
+		if folder == "" || folder == "." {
+			continue
+		}
+		if err := root.MkdirAll(filepath.FromSlash(folder), 0o777); err != nil {
+			return fmt.Errorf("making the folder of %q: %w", g.Text.Value, err)
+		}
+	}
+	return m.Ledger.Begin(s.ID(), v.now.Sum)
+}
+
+// outputError says that a step ended well and did not leave what it declares.
+type outputError struct {
+	text project.Text // the pattern
+	msg  string
+}
+
+func (e *outputError) Error() string { return e.msg }
+
+// keep checks the outputs of a step that ended well, keeps them and writes the
+// record.
+func (m *Memory) keep(s *plan.Step, v *Verdict, inputs []plan.Input, took time.Duration, log []byte) error {
+	m.Files.Forget()
+	outputs, err := m.match(s.Writes)
+	if err != nil {
+		return err
+	}
+	root, err := os.OpenRoot(m.Top)
+	if err != nil {
+		return err
+	}
+	defer root.Close()
+	if err := checkOutputs(s, root, outputs); err != nil {
+		return err
+	}
+	before := v.now.Sum
+	if err := m.readAgain(s, v, inputs, outputs); err != nil {
+		return err
+	}
+	if m.Store != nil && !s.Task.NoStore {
+		if err := m.Store.Put(before, root, outputs, log); err != nil && !errors.Is(err, store.ErrChanged) {
+			return err
+		}
+	}
+	return m.write(s, v, outputs, took)
+}
+
+// readAgain takes the fingerprint of a step anew if it changed what it reads,
+// as a formatter does: what it left is the state in which it ended well.
+func (m *Memory) readAgain(s *plan.Step, v *Verdict, inputs []plan.Input, outputs []files.Found) error {
+	if len(v.reads) == 0 || len(outputs) == 0 {
+		return nil
+	}
+	set, err := glob.Compile(plan.Patterns(s.Reads))
+	if err != nil {
+		return err
+	}
+	for i := range outputs {
+		if set.Match(outputs[i].Path) {
+			if v.reads, err = m.Files.Match(set); err != nil {
+				return err
+			}
+			v.now = fingerprint.Compute(s, inputs, v.reads, m.World)
+			return nil
+		}
+	}
+	return nil
+}
+
+func (m *Memory) write(s *plan.Step, v *Verdict, outputs []files.Found, took time.Duration) error {
+	now := v.now
+	now.Files = fingerprint.Files(v.reads)
+	return m.Ledger.Write(s.ID(), history.Record{
+		Call: s.Name, Task: s.Task.Name, Run: m.Run, Finished: time.Now().UTC(), Ms: took.Milliseconds(),
+		Sum: now.Sum, OutputsSum: fingerprint.SumFiles(outputs), Fingerprint: now, Outputs: fingerprint.Files(outputs),
+	})
+}
+
+// checkOutputs returns an [outputError] if a pattern of a step matches nothing,
+// or an output lies outside the project.
+func checkOutputs(s *plan.Step, root *os.Root, outputs []files.Found) error {
+	for _, g := range s.Writes {
+		if g.Not {
+			continue
+		}
+		set, err := glob.Compile([]glob.Pattern{{Text: g.Pattern}})
+		if err != nil {
+			return err
+		}
+		matches := false
+		for i := range outputs {
+			if !set.Match(outputs[i].Path) {
+				continue
+			}
+			matches = true
+			if _, err := root.Stat(filepath.FromSlash(outputs[i].Path)); err != nil && !errors.Is(err, os.ErrNotExist) {
+				return &outputError{g.Text, fmt.Sprintf("the output %s leads out of the project: %v", outputs[i].Path, errors.Unwrap(err))}
+			}
+		}
+		if plain, ok := glob.Base(g.Pattern); !matches && ok {
+			info, err := root.Lstat(filepath.FromSlash(plain))
+			matches = err == nil && info.IsDir() // an empty folder
+		}
+		if !matches {
+			return &outputError{g.Text, fmt.Sprintf("it ended well, but there is no %s, which it writes", g.Text.Value)}
+		}
+	}
+	return nil
+}
+
+// printed gathers what a step prints, to be kept with its outputs.
+type printed struct {
+	text bytes.Buffer
+	over bool // it is too much to be kept
+}
+
+// maxPrinted is how much of what a step prints is kept, in bytes.
+const maxPrinted = 4 << 20
+
+func (p *printed) add(text []byte) {
+	if p.over = p.over || p.text.Len()+len(text) > maxPrinted; !p.over {
+		p.text.Write(text)
+	}
+}
+
+// bytes returns what was printed; nil if it was too much.
+func (p *printed) bytes() []byte {
+	if p.over {
+		return nil
+	}
+	return append([]byte{}, p.text.Bytes()...)
+}
+
+// lock makes sure that a step runs once at a time in all processes. waited
+// tells whether another one held it.
+func (m *Memory) lock(ctx context.Context, s *plan.Step, waiting func()) (unlock func(), waited bool, err error) {
+	unlock, err = m.Ledger.Lock(ctx, s.ID(), func() {
+		waited = true
+		waiting()
+	})
+	return unlock, waited, err
+}

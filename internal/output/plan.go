@@ -1,0 +1,209 @@
+package output
+
+import (
+	"fmt"
+	"io"
+	"strings"
+	"time"
+
+	"github.com/fatih/color"
+	"github.com/mattn/go-runewidth"
+	"github.com/pmezard/go-difflib/difflib"
+
+	"tugline/internal/engine"
+	"tugline/internal/fingerprint"
+	"tugline/internal/history"
+)
+
+// action dresses the name of an action.
+func (st Style) action(action engine.Action, text string) string {
+	switch action {
+	case engine.ToRun:
+		return st.paint(text, color.FgHiGreen)
+	case engine.Maybe:
+		return st.paint(text, color.FgHiYellow)
+	case engine.ToRestore:
+		return st.paint(text, color.FgHiBlue)
+	}
+	return st.paint(text, color.FgCyan)
+}
+
+// actions are all actions, in the order in which they are counted.
+var actions = []engine.Action{engine.ToRun, engine.Maybe, engine.ToRestore, engine.Leave, engine.Skip}
+
+// maxReasons is how many reasons a plan tells of one step, unless it is told to
+// be verbose.
+const maxReasons = 4
+
+// Plan writes what a run would do, one step a line, each followed by the
+// reasons after the first.
+func Plan(w io.Writer, steps []engine.Foreseen, verbose bool, st Style) error {
+	var b strings.Builder
+	width := 0
+	for _, s := range steps {
+		width = max(width, min(maxName, runewidth.StringWidth(s.Step.Name)))
+	}
+	indent := pad("", stateWidth+width+4)
+	for _, s := range steps {
+		texts := reasonTexts(s.Reasons, verbose)
+		line := st.action(s.Action, pad(string(s.Action), stateWidth)) + "  " + pad(s.Step.Name, width) + "  " + texts[0]
+		b.WriteString(strings.TrimRight(line, " ") + "\n")
+		for _, text := range texts[1:] {
+			b.WriteString(indent + text + "\n")
+		}
+	}
+	b.WriteString("\n" + actionCounts(steps, st) + "\n")
+	_, err := io.WriteString(w, b.String())
+	return err
+}
+
+// reasonTexts returns the texts of reasons, at least one.
+func reasonTexts(reasons []fingerprint.Reason, all bool) []string {
+	var texts []string
+	for i, r := range reasons {
+		if !all && i == maxReasons-1 && len(reasons) > maxReasons {
+			texts = append(texts, fmt.Sprintf("and %d more", len(reasons)-i))
+			break
+		}
+		texts = append(texts, printable(r.Text))
+	}
+	if len(texts) == 0 {
+		return []string{""}
+	}
+	return texts
+}
+
+func actionCounts(steps []engine.Foreseen, st Style) string {
+	count := map[engine.Action]int{}
+	for _, s := range steps {
+		count[s.Action]++
+	}
+	var parts []string
+	for _, action := range actions {
+		if n := count[action]; n > 0 {
+			parts = append(parts, st.action(action, fmt.Sprintf("%d %s", n, action)))
+		}
+	}
+	if len(parts) == 0 {
+		return "nothing to do"
+	}
+	return strings.Join(parts, ", ")
+}
+
+// jsonForeseen is a step of a plan as JSON.
+type jsonForeseen struct {
+	Name    string               `json:"name"`
+	Action  engine.Action        `json:"action"`
+	Reasons []fingerprint.Reason `json:"reasons"`
+	Needs   []string             `json:"needs"`
+}
+
+// PlanJSON writes the same as one JSON object.
+func PlanJSON(w io.Writer, steps []engine.Foreseen) error {
+	list := make([]jsonForeseen, 0, len(steps))
+	for _, s := range steps {
+		list = append(list, foreseenJSON(s))
+	}
+	return JSON(w, map[string]any{"tasks": list})
+}
+
+func foreseenJSON(s engine.Foreseen) jsonForeseen {
+	out := jsonForeseen{Name: s.Step.Name, Action: s.Action, Reasons: append([]fingerprint.Reason{}, s.Reasons...), Needs: []string{}}
+	for _, need := range s.Step.Needs {
+		out.Needs = append(out.Needs, need.Name)
+	}
+	return out
+}
+
+// Why is a step held against its last good run.
+type Why struct {
+	engine.Foreseen
+	Last history.Record
+	Ran  bool // there is a last good run
+}
+
+// WriteWhy writes all that differs from the last good run, with the commands
+// line by line.
+func WriteWhy(w io.Writer, why Why, st Style) error {
+	var b strings.Builder
+	fmt.Fprintf(&b, "%s  %s\n", st.bold(why.Step.Name), st.action(why.Action, string(why.Action)))
+	if why.Ran {
+		fmt.Fprintf(&b, "last good run: %s, in %s, run %s\n", moment(why.Last.Finished), duration(time.Duration(why.Last.Ms)*time.Millisecond), why.Last.Run)
+	} else {
+		b.WriteString("it has had no good run here\n")
+	}
+	if why.Action == engine.Leave && len(why.Reasons) == 0 {
+		fmt.Fprintf(&b, "nothing differs: %s read, %s written\n", countFiles(len(why.Last.Fingerprint.Files)), countFiles(len(why.Last.Outputs)))
+	}
+	for _, r := range why.Reasons {
+		b.WriteString("  " + printable(r.Text) + "\n")
+		if r.Kind == "command" {
+			b.WriteString(commandDiff(r, st))
+		}
+	}
+	if why.Action == engine.ToRestore {
+		b.WriteString("it ran in this state before: its outputs are in the store\n")
+	}
+	_, err := io.WriteString(w, b.String())
+	return err
+}
+
+func countFiles(n int) string {
+	if n == 1 {
+		return "1 file"
+	}
+	return fmt.Sprintf("%d files", n)
+}
+
+// moment writes a time in the user's zone.
+func moment(t time.Time) string { return t.Local().Format("2006-01-02 15:04:05") }
+
+// commandDiff returns two commands line by line.
+func commandDiff(r fingerprint.Reason, st Style) string {
+	text, err := difflib.GetUnifiedDiffString(difflib.UnifiedDiff{A: difflib.SplitLines(r.From), B: difflib.SplitLines(r.To), Context: 1})
+	if err != nil {
+		return ""
+	}
+	var b strings.Builder
+	for line := range strings.Lines(text) {
+		line = printable(strings.TrimRight(line, "\n"))
+		switch {
+		case strings.HasPrefix(line, "@@"):
+			line = st.faint(line)
+		case strings.HasPrefix(line, "-"):
+			line = st.paint(line, color.FgHiRed)
+		case strings.HasPrefix(line, "+"):
+			line = st.paint(line, color.FgHiGreen)
+		}
+		b.WriteString("    " + line + "\n")
+	}
+	return b.String()
+}
+
+// WhyJSON writes the same as one JSON object.
+func WhyJSON(w io.Writer, why Why) error {
+	f := foreseenJSON(why.Foreseen)
+	out := struct {
+		Name    string               `json:"name"`
+		Action  engine.Action        `json:"action"`
+		Reasons []fingerprint.Reason `json:"reasons"`
+		Last    *jsonLast            `json:"last"`
+	}{f.Name, f.Action, f.Reasons, nil}
+	if why.Ran {
+		out.Last = lastJSON(why.Last)
+	}
+	return JSON(w, out)
+}
+
+// jsonLast is a last good run as JSON.
+type jsonLast struct {
+	Run      string             `json:"run"`
+	Finished time.Time          `json:"finished"`
+	Ms       int64              `json:"ms"`
+	Reads    []fingerprint.File `json:"reads"`
+	Writes   []fingerprint.File `json:"writes"`
+}
+
+func lastJSON(r history.Record) *jsonLast {
+	return &jsonLast{r.Run, r.Finished, r.Ms, append([]fingerprint.File{}, r.Fingerprint.Files...), append([]fingerprint.File{}, r.Outputs...)}
+}

@@ -1,0 +1,56 @@
+package plan
+
+import (
+	"tugline/internal/glob"
+	"tugline/internal/project"
+)
+
+// Mention is a task that names a file in what it reads or writes.
+type Mention struct {
+	Task *project.Task
+	Glob Glob
+}
+
+// Written returns the patterns of all that the tasks of p may write; what is
+// not known of a value counts as *.
+func Written(p *project.Project, req Request) []Glob {
+	b := newBuilder(p, req)
+	var all []Glob
+	for _, t := range p.Tasks {
+		for _, g := range b.unfilled(t, t.Writes) {
+			if !g.Not {
+				all = append(all, g)
+			}
+		}
+	}
+	return all
+}
+
+// Mentions returns the tasks that may make the file at a path, relative to the
+// top folder, and those that may read it.
+func Mentions(p *project.Project, req Request, path string) (makes, reads []Mention) {
+	b := newBuilder(p, req)
+	for _, t := range p.Tasks {
+		if g := matching(b.unfilled(t, t.Writes), path); g != nil {
+			makes = append(makes, Mention{t, *g})
+		}
+		if g := matching(b.unfilled(t, t.Reads), path); g != nil {
+			reads = append(reads, Mention{t, *g})
+		}
+	}
+	return makes, reads
+}
+
+// matching returns the glob for which a list means a path; nil if it does not.
+func matching(globs []Glob, path string) *Glob {
+	set, err := glob.Compile(Patterns(globs))
+	if err != nil || !set.Match(path) {
+		return nil
+	}
+	for i := range globs {
+		if one, err := glob.Compile([]glob.Pattern{{Text: globs[i].Pattern}}); err == nil && !globs[i].Not && one.Match(path) {
+			return &globs[i]
+		}
+	}
+	return nil
+}
