@@ -7,6 +7,7 @@ import (
 	"os"
 	"runtime"
 	"slices"
+	"strings"
 
 	"github.com/spf13/cobra"
 
@@ -63,6 +64,11 @@ func (a *app) doctorCommand() *cobra.Command {
 				return err
 			}
 			a.warn(cmd.Root(), p)
+			if !fileOnly {
+				if err := a.warnOfStale(cmd.Context(), p); err != nil {
+					return err
+				}
+			}
 			if err := a.examine(cmd.Context(), p, fileOnly); err != nil {
 				return err
 			}
@@ -97,6 +103,15 @@ func (a *app) warn(root *cobra.Command, p *project.Project) {
 		}
 	}
 	a.tell(output.Diagnostics(warnings, a.style(a.env.Stderr)))
+}
+
+// warnOfStale tells of outputs that no task makes any more.
+func (a *app) warnOfStale(ctx context.Context, p *project.Project) error {
+	stale, err := a.stale(ctx, p)
+	for _, s := range stale {
+		a.tell(fmt.Sprintf("stale: %s, made by %q; tugline sweep --stale deletes it\n", strings.Join(s.Paths, ", "), s.Record.Call))
+	}
+	return err
 }
 
 // examine checks every script of p and, unless fileOnly is set, whether its

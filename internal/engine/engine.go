@@ -242,6 +242,7 @@ func (l *loop) finish(r Result) {
 	i := r.Step.Index
 	l.state[i], l.summary.Results[i] = r.State, r
 	l.summary.Busy += r.Took
+	l.summary.Saved += r.Saved
 	l.ended++
 	if r.State == Failed && l.failed == nil {
 		l.failed = r.Step
@@ -302,12 +303,12 @@ func (l *loop) recall(ctx context.Context, t task, r *Result) error {
 	r.Reason = summary(v.Reasons)
 	switch v.Action {
 	case Leave:
-		r.State = Unchanged
+		r.State, r.Saved = Unchanged, v.last
 		return nil
 	case ToRestore:
 		done, err := m.restore(t.step, &v)
 		if done || err != nil {
-			r.State = Restored
+			r.State, r.Saved = Restored, v.last
 			return err
 		}
 	}

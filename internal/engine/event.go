@@ -56,6 +56,7 @@ type Result struct {
 	Step    *plan.Step
 	State   State
 	Took    time.Duration        // 0 for a step that was not started
+	Saved   time.Duration        // what it took when it last ran, if it need not run now
 	Reason  string               // why it was not run, or how it failed; may be empty
 	Failure *Failure             // of a failed step
 	Reasons []fingerprint.Reason // why it ran, or not; may be empty
@@ -80,6 +81,7 @@ type Summary struct {
 	Results []Result      // one for each step, in the order of the plan
 	Wall    time.Duration // from start to end
 	Busy    time.Duration // of all steps together
+	Saved   time.Duration // of all steps that need not run
 }
 
 // Count returns how many steps with work of their own ended in state.

@@ -36,6 +36,7 @@ type Verdict struct {
 	Action  Action
 	Reasons []fingerprint.Reason
 
+	last    time.Duration           // what its last good run took; 0: not known
 	now     fingerprint.Fingerprint // without files
 	reads   []files.Found
 	outputs []files.Found // as they are now
@@ -96,13 +97,14 @@ func (m *Memory) Judge(s *plan.Step, inputs []plan.Input) (Verdict, error) {
 
 // compare holds a step against its record.
 func (m *Memory) compare(s *plan.Step, v *Verdict) {
-	sum, outputsSum, found := m.Ledger.Head(s.ID())
+	head, found := m.Ledger.Head(s.ID())
+	v.last = time.Duration(head.Ms) * time.Millisecond
 	begun, isBegun := m.Ledger.Begun(s.ID())
 	switch {
 	case isBegun && begun == v.now.Sum:
 		v.Reasons = reason("failed", "its last run did not end well")
 		return
-	case found && !isBegun && sum == v.now.Sum && outputsSum == fingerprint.SumFiles(v.outputs):
+	case found && !isBegun && head.Sum == v.now.Sum && head.OutputsSum == fingerprint.SumFiles(v.outputs):
 		v.Action = Leave
 		return
 	}
@@ -173,7 +175,7 @@ func (m *Memory) restore(s *plan.Step, v *Verdict) (done bool, err error) {
 	if err != nil {
 		return false, err
 	}
-	return true, m.write(s, v, outputs, 0)
+	return true, m.write(s, v, outputs, v.last)
 }
 
 // begin makes the folders of what a step writes, and notes that it starts.

@@ -57,8 +57,12 @@ func (m *Memory) Stale(written []plan.Glob) ([]Stale, error) {
 	var all []Stale
 	for _, r := range m.Ledger.All() {
 		stale := Stale{Record: r}
+		read := map[string]bool{}
+		for _, f := range r.Fingerprint.Files {
+			read[f.Path] = true
+		}
 		for _, f := range r.Outputs {
-			if set.Match(f.Path) {
+			if read[f.Path] || set.Match(f.Path) { // what it read was there before it
 				continue
 			}
 			if same, err := m.isStill(f.Path, f.Mark); err != nil {

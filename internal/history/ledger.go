@@ -77,25 +77,32 @@ type header struct {
 	Version    int    `json:"version"`
 	Sum        string `json:"sum"`
 	OutputsSum string `json:"outputs_sum"`
+	Ms         int64  `json:"ms"`
 	Digest     string `json:"digest"` // SHA-256 of the second line
 }
 
-// Head returns the sums of the record of a call. found is false if there is
+// Head is what is needed of a record to see that nothing changed.
+type Head struct {
+	Sum, OutputsSum string
+	Ms              int64 // how long the run took
+}
+
+// Head returns the head of the record of a call. found is false if there is
 // none that can be read.
-func (l *Ledger) Head(id string) (sum, outputsSum string, found bool) {
+func (l *Ledger) Head(id string) (head Head, found bool) {
 	file, err := os.Open(l.path(id, ".json"))
 	if err != nil {
-		return "", "", false
+		return head, false
 	}
 	defer file.Close()
 	buf := make([]byte, 512) // longer than any header
-	n, _ := file.Read(buf)
+	n, _ := file.Read(buf)   // what is missing is seen below
 	line, _, whole := bytes.Cut(buf[:n], []byte("\n"))
 	var h header
 	if !whole || json.Unmarshal(line, &h) != nil || h.Version != version {
-		return "", "", false
+		return head, false
 	}
-	return h.Sum, h.OutputsSum, true
+	return Head{h.Sum, h.OutputsSum, h.Ms}, true
 }
 
 // Read returns the whole record of a call. found is false if there is none, or
@@ -160,7 +167,7 @@ func (l *Ledger) Write(id string, r Record) error {
 	if err != nil {
 		return fmt.Errorf("writing the record of %q: %w", r.Call, err)
 	}
-	head, err := json.Marshal(header{version, r.Sum, r.OutputsSum, digest(body)})
+	head, err := json.Marshal(header{version, r.Sum, r.OutputsSum, r.Ms, digest(body)})
 	if err != nil {
 		return fmt.Errorf("writing the record of %q: %w", r.Call, err)
 	}

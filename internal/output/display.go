@@ -297,6 +297,14 @@ func (d *Display) failure(r engine.Result) {
 	}
 }
 
+// savedText tells what was saved, if that is worth telling.
+func savedText(saved, wall time.Duration, how string) string {
+	if saved < 50*time.Millisecond || saved < wall/20 {
+		return ""
+	}
+	return ", " + duration(saved) + " saved by " + how
+}
+
 // summaryLine counts the states and tells the times.
 func (d *Display) summaryLine(s engine.Summary) string {
 	var counts []string
@@ -309,8 +317,9 @@ func (d *Display) summaryLine(s engine.Summary) string {
 		return "nothing to do\n"
 	}
 	line := strings.Join(counts, ", ") + " in " + duration(s.Wall)
-	if saved := s.Busy - s.Wall; s.Count(engine.Stopped) == 0 && saved >= 50*time.Millisecond && saved > s.Wall/20 {
-		line += d.style.faint(", " + duration(saved) + " saved by running tasks at the same time")
+	if s.Count(engine.Stopped) == 0 {
+		line += d.style.faint(savedText(s.Busy-s.Wall, s.Wall, "running tasks at the same time"))
+		line += d.style.faint(savedText(s.Saved, s.Wall, "not running again what was done"))
 	}
 	if d.mode != Direct || len(s.Failures()) > 0 {
 		line = "\n" + line
