@@ -33,7 +33,7 @@ var mayImport = map[string][]string{
 	"internal/secret":      {},
 	"demo":                 {},
 	"docs/generate":        {"internal/cli"},
-	"bench":                {"internal/cli", "internal/engine", "internal/plan", "internal/project", "internal/shell"},
+	"bench":                {"internal/cli", "internal/engine", "internal/plan", "internal/project", "internal/shell", "internal/files", "internal/glob", "internal/store"},
 }
 
 // homes are the packages in which an outside library may be imported.

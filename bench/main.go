@@ -51,7 +51,7 @@ func run(rounds int, names []string) error {
 	if err := b.build(b.tugline, "./cmd/tugline"); err != nil {
 		return err
 	}
-	rows, err := b.rows()
+	rows, err := b.rows(names)
 	if err != nil {
 		return err
 	}
@@ -69,7 +69,7 @@ func run(rounds int, names []string) error {
 		if m.ratio > r.goal {
 			verdict = "missed"
 		}
-		fmt.Fprintf(table, "%s\t%s\t%s\t%s\t%s\t%.2f\t%.2f–%.2f\t≤ %.1f\t%s\n",
+		fmt.Fprintf(table, "%s\t%s\t%s\t%s\t%s\t%.2f\t%.2f–%.2f\t≤ %v\t%s\n",
 			r.name, r.work, r.beside, m.ours.Round(10*time.Microsecond), m.theirs.Round(10*time.Microsecond), m.ratio, m.low, m.high, r.goal, verdict)
 	}
 	return table.Flush()

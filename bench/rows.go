@@ -11,17 +11,48 @@ import (
 	"tugline/internal/project"
 )
 
-// rows makes the files of all rows.
-func (b *bench) rows() ([]row, error) {
+// group is some rows that share their files.
+type group struct {
+	names []string // with which the names of its rows begin
+	make  func() ([]row, error)
+}
+
+// rows makes the files of the rows whose names begin as one of names does; of
+// all rows, if there are none.
+func (b *bench) rows(names []string) ([]row, error) {
 	var rows []row
-	for _, make := range []func() ([]row, error){b.startUp, b.shellWords, b.programs, b.loading, b.output} {
-		made, err := make()
+	for _, g := range []group{
+		{[]string{"start"}, b.startUp},
+		{[]string{"words"}, b.shellWords},
+		{[]string{"programs"}, b.programs},
+		{[]string{"load"}, b.loading},
+		{[]string{"output"}, b.output},
+		{[]string{"unchanged", "first"}, b.nothingToDo},
+		{[]string{"large"}, b.oneLarge},
+		{[]string{"keep", "restore"}, b.keeping},
+		{[]string{"plan"}, b.planning},
+	} {
+		if !g.wanted(names) {
+			continue
+		}
+		made, err := g.make()
 		if err != nil {
 			return nil, err
 		}
 		rows = append(rows, made...)
 	}
 	return rows, nil
+}
+
+func (g group) wanted(names []string) bool {
+	for _, n := range names {
+		for _, prefix := range g.names {
+			if strings.HasPrefix(n, prefix) || strings.HasPrefix(prefix, n) {
+				return true
+			}
+		}
+	}
+	return len(names) == 0
 }
 
 // tasks writes a project of n tasks, each with the given commands, below a

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"hash/crc32"
+	"io"
 	"os"
 	"path/filepath"
 	"slices"
@@ -32,11 +33,25 @@ var castagnoli = crc32.MakeTable(crc32.Castagnoli)
 // of it. Both paths are absolute.
 func Open(top, kept string) *Tree {
 	t := New(top)
-	data, err := os.ReadFile(filepath.Join(kept, "index"))
-	if err == nil {
-		t.decode(string(data))
+	if data, err := readText(filepath.Join(kept, "index")); err == nil {
+		t.decode(data)
 	}
 	return t
+}
+
+// readText reads a file into a string, once.
+func readText(name string) (string, error) {
+	file, err := os.Open(name)
+	if err != nil {
+		return "", err
+	}
+	defer file.Close()
+	var text strings.Builder
+	if info, err := file.Stat(); err == nil {
+		text.Grow(int(info.Size()) + 1)
+	}
+	_, err = io.Copy(&text, file)
+	return text.String(), err
 }
 
 // Clock makes t ask the file system below the folder kept for the time, by
@@ -103,6 +118,7 @@ func (t *Tree) encode() []byte {
 func (f *folder) encode(data []byte) []byte {
 	f.mu.Lock()
 	defer f.mu.Unlock()
+	f.unpack()
 	le := binary.LittleEndian
 	data = le.AppendUint32(data, uint32(len(f.path)))
 	lengthAt := len(data)
@@ -152,60 +168,99 @@ type decoder struct {
 func (d *decoder) take(n int) string {
 	if n > len(d.data) || n < 0 {
 		d.bad, d.data = true, ""
-		return strings.Repeat("\x00", min(max(0, n), 64))
+		return ""
 	}
 	taken := d.data[:n]
 	d.data = d.data[n:]
 	return taken
 }
 
-func (d *decoder) number(bytes int) uint64 {
-	var n uint64
-	for i, b := range []byte(d.take(bytes)) {
-		n |= uint64(b) << (8 * i)
+func (d *decoder) byte() byte {
+	if s := d.take(1); len(s) == 1 {
+		return s[0]
 	}
-	return n
+	return 0
 }
+
+func (d *decoder) uint16() uint16 {
+	if s := d.take(2); len(s) == 2 {
+		return uint16(s[0]) | uint16(s[1])<<8
+	}
+	return 0
+}
+
+func (d *decoder) uint32() uint32 { return le32(d.take(4)) }
+
+func le32(s string) uint32 {
+	if len(s) < 4 {
+		return 0
+	}
+	return uint32(s[0]) | uint32(s[1])<<8 | uint32(s[2])<<16 | uint32(s[3])<<24
+}
+
+func le64(s string) uint64 { return uint64(le32(s)) | uint64(le32(s[min(4, len(s)):]))<<32 }
 
 func (d *decoder) stamp() stamp {
+	s := d.take(stampSize)
+	if s == "" {
+		return stamp{}
+	}
 	return stamp{
-		size: int64(d.number(8)), modified: int64(d.number(8)), changed: int64(d.number(8)),
-		inode: d.number(8), mode: uint32(d.number(4)), kind: Kind(d.number(1)),
+		size: int64(le64(s)), modified: int64(le64(s[8:])), changed: int64(le64(s[16:])),
+		inode: le64(s[24:]), mode: le32(s[32:]), kind: Kind(s[36]),
 	}
 }
 
-// decode takes over what the index says. Its names stay in the memory of data.
+// decode takes over what the index says. The entries of a folder are only
+// unpacked when the folder is asked for; their names stay in the memory of data.
 func (t *Tree) decode(data string) {
 	body := len(data) - 4
-	if body < len(magic) || data[:len(magic)] != magic {
-		return
-	}
-	end := decoder{data: data[body:]}
-	if crc32.Checksum([]byte(data[:body]), castagnoli) != uint32(end.number(4)) {
+	if body < len(magic) || data[:len(magic)] != magic || checksum(data[:body]) != le32(data[body:]) {
 		return
 	}
 	d := decoder{data: data[len(magic):body]}
 	folders := map[string]*folder{}
 	for len(d.data) > 0 && !d.bad {
-		pathLength, entries := int(d.number(4)), int(d.number(4))
+		pathLength, entries := int(d.uint32()), int(d.uint32())
 		f := &folder{path: d.take(pathLength)}
-		f.named, f.follow = d.number(1) == 1, d.number(1) == 1
+		f.named, f.follow = d.byte() == 1, d.byte() == 1
 		f.self = d.stamp()
-		list := decoder{data: d.take(entries)}
-		f.entries = make([]entry, 0, entries/(stampSize+2+1+32+12)+1)
-		for len(list.data) > 0 && !list.bad {
-			f.entries = append(f.entries, entry{})
-			e := &f.entries[len(f.entries)-1]
-			e.name = list.take(int(list.number(2)))
-			e.stamp = list.stamp()
-			e.hashed = list.number(1) == 1
-			e.sure = e.hashed
-			copy(e.digest[:], list.take(len(e.digest)))
-		}
-		d.bad = d.bad || list.bad
+		f.packed = d.take(entries)
 		folders[f.path] = f
 	}
 	if !d.bad {
 		t.folders = folders
 	}
+}
+
+// checksum returns the checksum of a text, piece by piece: it is not to be
+// copied as a whole.
+func checksum(text string) uint32 {
+	var sum uint32
+	buf := make([]byte, 64<<10)
+	for len(text) > 0 {
+		n := copy(buf, text)
+		sum = crc32.Update(sum, castagnoli, buf[:n])
+		text = text[n:]
+	}
+	return sum
+}
+
+// unpack makes the entries of f of what the index says. f is locked.
+func (f *folder) unpack() {
+	if f.packed == "" {
+		return
+	}
+	d := decoder{data: f.packed}
+	f.entries = make([]entry, 0, len(f.packed)/(stampSize+2+1+32+12)+1)
+	for len(d.data) > 0 && !d.bad {
+		f.entries = append(f.entries, entry{})
+		e := &f.entries[len(f.entries)-1]
+		e.name = d.take(int(d.uint16()))
+		e.stamp = d.stamp()
+		e.hashed = d.byte() == 1
+		e.sure = e.hashed
+		copy(e.digest[:], d.take(len(e.digest)))
+	}
+	f.packed = ""
 }

@@ -36,18 +36,25 @@ func (t *Tree) readFolder(f *folder, gen int32) error {
 		t.learned()
 	}
 	for i := range f.entries {
-		e := &f.entries[i]
-		if e.asked == gen {
-			continue
+		if e := &f.entries[i]; e.asked != gen {
+			t.take(e, stampIn(fd, e.name, &st), gen)
 		}
-		var st unix.Stat_t
-		if err := ignoringEINTR(func() error { return unix.Fstatat(fd, e.name, &st, unix.AT_SYMLINK_NOFOLLOW) }); err != nil {
-			t.take(e, stamp{}, gen)
-			continue
-		}
-		t.take(e, stampFrom(&st), gen)
 	}
 	return nil
+}
+
+// stampIn returns the stamp of a name in an open folder. st is used for it: a
+// new one for each file would cost more than asking.
+func stampIn(fd int, name string, st *unix.Stat_t) stamp {
+	for {
+		switch err := unix.Fstatat(fd, name, st, unix.AT_SYMLINK_NOFOLLOW); err {
+		case nil:
+			return stampFrom(st)
+		case unix.EINTR:
+		default:
+			return stamp{}
+		}
+	}
 }
 
 func (t *Tree) readNames(f *folder, name string) error {

@@ -58,6 +58,7 @@ type folder struct {
 	follow bool   // it is a link to a folder, which a pattern names
 
 	mu      sync.Mutex // protects the fields below
+	packed  string     // the entries as the index says them, until they are asked for
 	entries []entry    // sorted by name
 	listed  int32      // the generation in which entries were all there were; 0: never
 	self    stamp      // of the folder when its names were read
@@ -114,14 +115,37 @@ var neverMatched = []string{".tugline", ".git", ".hg", ".svn", ".bzr", ".jj", "C
 // names it without wildcards. A file that goes while it is being read is not
 // there.
 func (t *Tree) Match(set *glob.Set) ([]Found, error) {
-	var found []Found
-	err := t.walk(t.folder("", false), set, set.Start(), &found)
-	return found, err
+	m := &matches{}
+	err := t.walk(t.folder("", false), set, set.Start(), m)
+	return m.found, err
+}
+
+// matches gathers what is found. The paths share pieces of memory.
+type matches struct {
+	found []Found
+	paths strings.Builder
+}
+
+// path returns the path of a name in a folder.
+func (m *matches) path(folder, name string) string {
+	if folder == "" {
+		return name
+	}
+	if m.paths.Cap()-m.paths.Len() < len(folder)+1+len(name) {
+		m.paths = strings.Builder{}
+		m.paths.Grow(max(8<<10, len(folder)+1+len(name)))
+	}
+	start := m.paths.Len()
+	m.paths.WriteString(folder)
+	m.paths.WriteByte('/')
+	m.paths.WriteString(name)
+	return m.paths.String()[start:]
 }
 
 // walk adds what set means in a folder and below.
-func (t *Tree) walk(f *folder, set *glob.Set, st glob.State, found *[]Found) error {
+func (t *Tree) walk(f *folder, set *glob.Set, st glob.State, found *matches) error {
 	f.mu.Lock()
+	f.unpack()
 	var below []step
 	err := t.inFolder(f, set, st, &below, found)
 	f.mu.Unlock()
@@ -143,7 +167,7 @@ type step struct {
 	follow bool // it is a link
 }
 
-func (t *Tree) inFolder(f *folder, set *glob.Set, st glob.State, below *[]step, found *[]Found) error {
+func (t *Tree) inFolder(f *folder, set *glob.Set, st glob.State, below *[]step, found *matches) error {
 	next := make(glob.State, 0, len(st))
 	visit := func(e *entry, named bool) error {
 		next = set.Step(st, e.name, next)
@@ -184,18 +208,14 @@ func (t *Tree) inFolder(f *folder, set *glob.Set, st glob.State, below *[]step, 
 	return nil
 }
 
-func (t *Tree) add(f *folder, e *entry, found *[]Found) error {
+func (t *Tree) add(f *folder, e *entry, found *matches) error {
 	if err := t.hash(f, e); err != nil {
 		if errors.Is(err, fs.ErrNotExist) {
 			return nil
 		}
 		return err
 	}
-	name := e.name
-	if f.path != "" {
-		name = f.path + "/" + e.name
-	}
-	*found = append(*found, Found{Path: name, Kind: e.kind, Mode: fs.FileMode(e.mode), Size: e.size, Digest: e.digest})
+	found.found = append(found.found, Found{Path: found.path(f.path, e.name), Kind: e.kind, Mode: fs.FileMode(e.mode), Size: e.size, Digest: e.digest})
 	return nil
 }
 

@@ -217,6 +217,8 @@ func (d *Display) showsEnd(r engine.Result) bool {
 		return false
 	case r.Step.Task.IsGroup() && r.State != engine.Skipped:
 		return d.verbose
+	case d.quiet && (r.State == engine.Unchanged || r.State == engine.Restored || r.State == engine.Skipped):
+		return false
 	case d.quiet && r.State == engine.Ran:
 		step := d.steps[r.Step]
 		return step != nil && step.block.size > 0 // a block needs its name
