@@ -1,6 +1,7 @@
 package glob
 
 import (
+	"path"
 	"strings"
 	"unicode/utf8"
 )
@@ -10,6 +11,9 @@ import (
 func Overlap(a, b string) bool {
 	if a == b {
 		return true
+	}
+	if isPath(a) && isPath(b) {
+		return strings.HasPrefix(a, b+"/") || strings.HasPrefix(b, a+"/")
 	}
 	as, _ := open(a)
 	bs, _ := open(b)
@@ -21,6 +25,11 @@ func Overlap(a, b string) bool {
 		}
 	}
 	return false
+}
+
+// isPath reports whether a pattern is nothing but a clean path.
+func isPath(pattern string) bool {
+	return !strings.ContainsAny(pattern, `*?[{\`) && pattern == path.Clean(pattern) && pattern != "."
 }
 
 // pathsOverlap holds two patterns against each other, name by name. When one of

@@ -125,12 +125,14 @@ func (b *builder) addWriters(s *Step) {
 		b.writers = b.allWriters()
 	}
 	var found []*project.Task
+	seen := map[*project.Task]bool{s.Task: true}
 	for _, read := range s.Reads {
 		if read.Not {
 			continue
 		}
 		b.writers.overlapping(read.Pattern, func(w written) {
-			if w.task != s.Task && !w.task.OnRequest && !takenAway(s.Reads, w.glob.Pattern) && !slices.Contains(found, w.task) {
+			if !seen[w.task] && !w.task.OnRequest && !takenAway(s.Reads, w.glob.Pattern) {
+				seen[w.task] = true
 				found = append(found, w.task)
 			}
 		})
@@ -238,12 +240,16 @@ func (b *builder) orderByFiles() {
 	}
 	added := false
 	for _, s := range b.plan.Steps {
+		if len(s.Reads) == 0 {
+			continue
+		}
+		t := throughs{step: s, seen: map[*Step]bool{s: true}}
 		for _, read := range s.Reads {
 			if read.Not {
 				continue
 			}
 			all.overlapping(read.Pattern, func(w written) {
-				added = b.addThrough(s, Through{w.step, w.glob, read}) || added
+				added = t.add(Through{w.step, w.glob, read}) || added
 			})
 		}
 	}
@@ -253,13 +259,17 @@ func (b *builder) orderByFiles() {
 	b.checkWriters(all)
 }
 
-// addThrough makes s need the step that writes what it reads.
-func (b *builder) addThrough(s *Step, via Through) bool {
-	w := via.Step
-	if w == s || takenAway(s.Reads, via.Write.Pattern) || takenAway(w.Writes, via.Read.Pattern) {
-		return false
-	}
-	if slices.ContainsFunc(s.Through, func(t Through) bool { return t.Step == w }) {
+// throughs adds to a step the needs that come from files.
+type throughs struct {
+	step  *Step
+	seen  map[*Step]bool // itself, and those that are added
+	needs map[*Step]bool // all its needs; nil: not asked for yet
+}
+
+// add makes the step need the one that writes what it reads.
+func (t *throughs) add(via Through) bool {
+	s, w := t.step, via.Step
+	if t.seen[w] || takenAway(s.Reads, via.Write.Pattern) || takenAway(w.Writes, via.Read.Pattern) {
 		return false
 	}
 	if w.Task.OnRequest || readsOf(w.Reads, via.Write) != nil {
@@ -269,11 +279,21 @@ func (b *builder) addThrough(s *Step, via Through) bool {
 			return false
 		}
 	}
+	t.seen[w] = true
 	s.Through = append(s.Through, via)
-	if !slices.Contains(s.Needs, w) {
+	if t.needs == nil {
+		t.needs = map[*Step]bool{}
+		for _, need := range s.Needs {
+			t.needs[need] = true
+		}
+	}
+	if !t.needs[w] {
+		t.needs[w] = true
 		s.Needs = append(s.Needs, w)
 	}
-	s.After = slices.DeleteFunc(slices.Clone(s.After), func(other *Step) bool { return other == w })
+	if slices.Contains(s.After, w) {
+		s.After = slices.DeleteFunc(slices.Clone(s.After), func(other *Step) bool { return other == w })
+	}
 	return true
 }
 
