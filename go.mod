@@ -4,15 +4,15 @@ go 1.26.8
 
 require (
 	github.com/agnivade/levenshtein v1.2.2
+	github.com/alecthomas/units v0.0.0-20240927000941-0f3dac36c52b
 	github.com/bmatcuk/doublestar/v4 v4.10.4
 	github.com/creack/pty v1.1.24
-	github.com/dustin/go-humanize v1.1.0
 	github.com/fatih/color v1.19.0
 	github.com/gofrs/flock v0.13.1
 	github.com/joho/godotenv v1.5.1
-	github.com/klauspost/compress v1.20.3
 	github.com/mattn/go-runewidth v0.0.31
 	github.com/pelletier/go-toml/v2 v2.4.3
+	github.com/pierrec/lz4/v4 v4.1.33
 	github.com/pmezard/go-difflib v1.0.0
 	github.com/spf13/cobra v1.10.2
 	github.com/spf13/pflag v1.0.9

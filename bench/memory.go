@@ -114,7 +114,6 @@ type outputs struct {
 	round int
 	set   *glob.Set
 	store *store.Store
-	tree  *files.Tree
 	found []files.Found
 }
 

@@ -315,11 +315,11 @@ func snapshot(t *testing.T, dir string) map[string]time.Time {
 	t.Helper()
 	all := map[string]time.Time{}
 	require.NoError(t, filepath.WalkDir(dir, func(path string, d fs.DirEntry, err error) error {
+		require.NoError(t, err)
 		info, err := d.Info()
-		if err == nil {
-			all[path] = info.ModTime()
-		}
-		return err
+		require.NoError(t, err)
+		all[path] = info.ModTime()
+		return nil
 	}))
 	return all
 }

@@ -171,6 +171,22 @@ func TestTheDemo(t *testing.T) {
 	assert.Equal(t, 2, again.code)
 	assert.Contains(t, again.stderr, "is not empty")
 
+	demo := func() states { return s.states("-C", "my almanac") }
+	for task, state := range demo() {
+		assert.Equal(t, "unchanged", state, task)
+	}
+	gauge := "my almanac/gauges/merrow.csv"
+	before := s.read(gauge)
+	s.write(gauge, strings.Replace(before, "T04:00,", "T04:00,err", 1))
+	changed := demo()
+	assert.Equal(t, "ran: gauges/merrow.csv changed", changed["clean-readings"])
+	assert.Equal(t, "ran: build/clean/merrow.csv changed", changed["draw-charts"])
+	assert.Equal(t, "unchanged", changed["summarize"], "the month's highest water is the same")
+	s.write(gauge, before)
+	for task, state := range demo() {
+		assert.Regexp(t, "^(restored|unchanged)", state, task)
+	}
+
 	s.write("a file", "x")
 	assert.Equal(t, 2, s.tugline("demo", "a file").code)
 	assert.Equal(t, "x", s.read("a file"))
@@ -182,7 +198,7 @@ func TestTheDemo(t *testing.T) {
 	assert.Contains(t, doctor.stderr, `the variable "COURIER_KEY" is not set, and task "courier/send" needs it`)
 	s.env = append(s.env, "COURIER_KEY=k-4711")
 	doctor = s.tugline("-C", "my almanac", "doctor")
-	assert.Equal(t, result{0, "tugline.toml with 1 part: 14 tasks, all well\n", ""}, doctor)
+	assert.Equal(t, result{0, "tugline.toml with 1 part: 13 tasks, all well\n", ""}, doctor)
 	assert.Contains(t, s.tugline("-C", "my almanac/courier", "send").stdout, "courier: your key is •••\n")
 }
 

@@ -8,7 +8,7 @@ import (
 	"slices"
 	"strings"
 
-	"github.com/dustin/go-humanize"
+	"github.com/alecthomas/units"
 	"github.com/spf13/cobra"
 
 	"tugline/internal/engine"
@@ -247,7 +247,7 @@ func (a *app) storeCommand() *cobra.Command {
 	cmd.AddCommand(
 		sub("stats", "Tell how much is kept", func(s *store.Store) (string, error) {
 			st, err := s.Stats()
-			return fmt.Sprintf("%s: %s, %s, %s\n", st.Folder, counted(st.Entries, "entry", "entries"), count(st.Objects, "object"), humanize.IBytes(uint64(st.Bytes))), err
+			return fmt.Sprintf("%s: %s, %s, %s\n", st.Folder, counted(st.Entries, "entry", "entries"), count(st.Objects, "object"), size(st.Bytes)), err
 		}),
 		sub("prune", "Drop what was used least recently, down to the limit", func(s *store.Store) (string, error) {
 			limit := int64(storeLimit)
@@ -255,7 +255,7 @@ func (a *app) storeCommand() *cobra.Command {
 				limit = p.StoreLimit
 			}
 			st, err := s.Prune(limit)
-			return fmt.Sprintf("dropped %s, %s, %s\n", counted(st.Entries, "entry", "entries"), count(st.Objects, "object"), humanize.IBytes(uint64(st.Bytes))), err
+			return fmt.Sprintf("dropped %s, %s, %s\n", counted(st.Entries, "entry", "entries"), count(st.Objects, "object"), size(st.Bytes)), err
 		}),
 		sub("verify", "Read all that is kept, and drop what is damaged", func(s *store.Store) (string, error) {
 			well, st, err := s.Verify()
@@ -270,4 +270,17 @@ func counted(n int, one, many string) string {
 		return "1 " + one
 	}
 	return fmt.Sprintf("%d %s", n, many)
+}
+
+// size writes a number of bytes in the largest unit of which there is one: 1.4 GiB.
+func size(bytes int64) string {
+	for _, u := range []struct {
+		unit units.Base2Bytes
+		name string
+	}{{units.GiB, "GiB"}, {units.MiB, "MiB"}, {units.KiB, "KiB"}} {
+		if bytes >= int64(u.unit) {
+			return fmt.Sprintf("%.1f %s", float64(bytes)/float64(u.unit), u.name)
+		}
+	}
+	return fmt.Sprintf("%d B", bytes)
 }

@@ -6,6 +6,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"slices"
 	"sync"
 	"time"
 
@@ -43,28 +44,51 @@ func (s *stamp) isSure(now int64) bool {
 	return now-latest > margin
 }
 
-// hash reads the file of e, unless its digest is known. f is locked.
-func (t *Tree) hash(f *folder, e *entry) error {
-	if e.hashed {
+// readers is how many files of one folder are read at once. Measured on two
+// cores: more gain nothing.
+const readers = 2
+
+// hashAll makes the digests of entries of f, which is locked. Those that are
+// gone are left without one.
+func (t *Tree) hashAll(f *folder, entries []*entry) error {
+	unknown := slices.DeleteFunc(slices.Clone(entries), func(e *entry) bool { return e.hashed })
+	if len(unknown) == 0 {
 		return nil
 	}
+	t.clock()
+	errs := make([]error, readers)
+	var wg sync.WaitGroup
+	for r := range readers {
+		wg.Go(func() {
+			for i := r; i < len(unknown) && errs[r] == nil; i += readers {
+				if err := t.hash(f, unknown[i]); !errors.Is(err, fs.ErrNotExist) {
+					errs[r] = err
+				}
+			}
+		})
+	}
+	wg.Wait()
+	t.learned()
+	return errors.Join(errs...)
+}
+
+// hash reads the file of e.
+func (t *Tree) hash(f *folder, e *entry) error {
 	now := t.clock()
 	name := t.absolute(f, e.name)
 	if e.kind == Link {
 		return t.hashLink(e, name)
 	}
-	digest, size, err := hashFile(name)
+	digest, size, after, err := hashFile(name)
 	if err != nil {
 		return err
 	}
-	after := stampOf(name)
 	e.digest, e.hashed = digest, true
 	// A file that grew or changed while it was being read is not known for sure.
 	e.sure = after == e.stamp && size == e.size && e.isSure(now)
 	if after != e.stamp {
 		e.stamp = after
 	}
-	t.learned()
 	return nil
 }
 
@@ -78,7 +102,7 @@ func (t *Tree) hashLink(e *entry, name string) error {
 	h := blake3.New()
 	io.WriteString(h, filepath.ToSlash(text)) // never fails
 	if info, err := os.Stat(name); err == nil && info.Mode().IsRegular() {
-		digest, _, err := hashFile(name)
+		digest, _, _, err := hashFile(name)
 		if err != nil && !errors.Is(err, fs.ErrNotExist) {
 			return err
 		}
@@ -89,11 +113,12 @@ func (t *Tree) hashLink(e *entry, name string) error {
 	return nil
 }
 
-// hashFile returns the digest and the size of a file's content.
-func hashFile(name string) (d Digest, size int64, err error) {
+// hashFile returns the digest and the size of a file's content, and its stamp
+// when it had been read.
+func hashFile(name string) (d Digest, size int64, after stamp, err error) {
 	file, err := openRaw(name)
 	if err != nil {
-		return d, 0, err
+		return d, 0, after, err
 	}
 	defer file.close()
 	buf := readBuffers.Get().(*[]byte)
@@ -107,10 +132,10 @@ func hashFile(name string) (d Digest, size int64, err error) {
 		size += int64(n)
 		if err == io.EOF || n == 0 && err == nil {
 			h.Sum(d[:0])
-			return d, size, nil
+			return d, size, file.stamp(), nil
 		}
 		if err != nil {
-			return d, size, &fs.PathError{Op: "read", Path: name, Err: err}
+			return d, size, after, &fs.PathError{Op: "read", Path: name, Err: err}
 		}
 	}
 }

@@ -19,15 +19,13 @@ import (
 //	for each folder: the lengths of its path and of the list of its entries (4 + 4),
 //	    path, whether its names are all known (1), whether it is a link (1), stamp (37)
 //	    for each entry: the length of its name (2), name, stamp, hashed (1), digest (32)
-//	checksum, CRC-32 (Castagnoli) of all before, 4 bytes
+//	checksum, CRC-32 (IEEE) of all before, 4 bytes
 //
 // All numbers are little-endian. It is only a memory: an index that cannot be
 // read is an index that is not there.
 const magic = "TUGFILE1"
 
 const stampSize = 8*4 + 4 + 1
-
-var castagnoli = crc32.MakeTable(crc32.Castagnoli)
 
 // Open returns the tree below top with what the index in the folder kept says
 // of it. Both paths are absolute.
@@ -112,7 +110,7 @@ func (t *Tree) encode() []byte {
 	for _, path := range paths {
 		data = t.folders[path].encode(data)
 	}
-	return binary.LittleEndian.AppendUint32(data, crc32.Checksum(data, castagnoli))
+	return binary.LittleEndian.AppendUint32(data, crc32.ChecksumIEEE(data))
 }
 
 func (f *folder) encode(data []byte) []byte {
@@ -240,7 +238,7 @@ func checksum(text string) uint32 {
 	buf := make([]byte, 64<<10)
 	for len(text) > 0 {
 		n := copy(buf, text)
-		sum = crc32.Update(sum, castagnoli, buf[:n])
+		sum = crc32.Update(sum, crc32.IEEETable, buf[:n])
 		text = text[n:]
 	}
 	return sum

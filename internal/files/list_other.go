@@ -35,6 +35,10 @@ func stampOf(name string) stamp {
 	if err != nil {
 		return stamp{}
 	}
+	return stampFrom(info)
+}
+
+func stampFrom(info fs.FileInfo) stamp {
 	s := stamp{size: info.Size(), modified: info.ModTime().UnixNano(), mode: uint32(info.Mode().Perm())}
 	switch mode := info.Mode(); {
 	case mode.IsRegular():
@@ -55,6 +59,15 @@ type rawFile struct{ *os.File }
 func openRaw(name string) (rawFile, error) {
 	file, err := os.Open(name)
 	return rawFile{file}, err
+}
+
+// stamp returns the stamp of the file, whatever stands at its path by now.
+func (f rawFile) stamp() stamp {
+	info, err := f.Stat()
+	if err != nil {
+		return stamp{}
+	}
+	return stampFrom(info)
 }
 
 func (f rawFile) close() { f.Close() }

@@ -142,6 +142,15 @@ func openRaw(name string) (rawFile, error) {
 	return rawFile(fd), nil
 }
 
+// stamp returns the stamp of the file, whatever stands at its path by now.
+func (f rawFile) stamp() stamp {
+	var st unix.Stat_t
+	if err := ignoringEINTR(func() error { return unix.Fstat(int(f), &st) }); err != nil {
+		return stamp{}
+	}
+	return stampFrom(&st)
+}
+
 func (f rawFile) close() { unix.Close(int(f)) }
 
 func (f rawFile) read(buf []byte) (n int, err error) {

@@ -169,7 +169,8 @@ type step struct {
 
 func (t *Tree) inFolder(f *folder, set *glob.Set, st glob.State, below *[]step, found *matches) error {
 	next := make(glob.State, 0, len(st))
-	visit := func(e *entry, named bool) error {
+	var meant []*entry
+	visit := func(e *entry, named bool) {
 		next = set.Step(st, e.name, next)
 		switch e.kind {
 		case Folder:
@@ -181,41 +182,42 @@ func (t *Tree) inFolder(f *folder, set *glob.Set, st glob.State, below *[]step, 
 				*below = append(*below, step{e.name, slices.Clone(next), true})
 			}
 			if set.Matches(next) {
-				return t.add(f, e, found)
+				meant = append(meant, e)
 			}
 		}
-		return nil
 	}
 	if names, ok := set.Exact(st); ok {
 		slices.Sort(names)
 		for _, name := range slices.Compact(names) {
+			t.ask(f, name) // before the pointers are taken: it may move the entries
+		}
+		for _, name := range slices.Compact(names) {
 			if e := t.ask(f, name); e.kind != Gone {
-				if err := visit(e, true); err != nil {
-					return err
-				}
+				visit(e, true)
 			}
 		}
-		return nil
+		return t.addAll(f, meant, found)
 	}
 	if err := t.list(f); err != nil {
 		return err
 	}
 	for i := range f.entries {
-		if err := visit(&f.entries[i], false); err != nil {
-			return err
-		}
+		visit(&f.entries[i], false)
 	}
-	return nil
+	return t.addAll(f, meant, found)
 }
 
-func (t *Tree) add(f *folder, e *entry, found *matches) error {
-	if err := t.hash(f, e); err != nil {
-		if errors.Is(err, fs.ErrNotExist) {
-			return nil
-		}
+// addAll adds the entries of f that are meant, with their digests.
+func (t *Tree) addAll(f *folder, meant []*entry, found *matches) error {
+	if err := t.hashAll(f, meant); err != nil {
 		return err
 	}
-	found.found = append(found.found, Found{Path: found.path(f.path, e.name), Kind: e.kind, Mode: fs.FileMode(e.mode), Size: e.size, Digest: e.digest})
+	found.found = slices.Grow(found.found, len(meant))
+	for _, e := range meant {
+		if e.hashed { // else it is gone by now
+			found.found = append(found.found, Found{Path: found.path(f.path, e.name), Kind: e.kind, Mode: fs.FileMode(e.mode), Size: e.size, Digest: e.digest})
+		}
+	}
 	return nil
 }
 

@@ -2,12 +2,11 @@ package project
 
 import (
 	"fmt"
-	"math"
 	"slices"
 	"strings"
 	"unicode"
 
-	"github.com/dustin/go-humanize"
+	"github.com/alecthomas/units"
 )
 
 // decoder makes a File of a TOML tree and gathers what is wrong on the way.
@@ -324,12 +323,12 @@ func (d *decoder) store(e *entry) int64 {
 		if !d.is(se.key, se.val, kindText) {
 			continue
 		}
-		bytes, err := humanize.ParseBytes(se.val.text)
-		if err != nil || bytes == 0 || bytes > math.MaxInt64 {
+		bytes, err := units.ParseStrictBytes(se.val.text)
+		if err != nil || bytes <= 0 {
 			d.report(se.val.span, `such as "8GiB"`, "%q is no size", se.val.text)
 			continue
 		}
-		limit = int64(bytes)
+		limit = bytes
 	}
 	return limit
 }

@@ -9,7 +9,6 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
-	"strings"
 	"time"
 
 	"github.com/gofrs/flock"
@@ -62,7 +61,7 @@ func (s *Store) list(part string) ([]kept, error) {
 		if err != nil {
 			return err
 		}
-		all = append(all, kept{path, strings.TrimSuffix(d.Name(), ".json"), info.Size(), info.ModTime()})
+		all = append(all, kept{path, d.Name(), info.Size(), info.ModTime()})
 		return nil
 	})
 	if err != nil && !errors.Is(err, fs.ErrNotExist) {

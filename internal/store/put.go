@@ -1,18 +1,17 @@
 package store
 
 import (
-	"bufio"
 	"encoding/hex"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
 	"os"
+	"path"
 	"path/filepath"
 	"sync"
 	"time"
 
-	"github.com/klauspost/compress/zstd"
+	"github.com/pierrec/lz4/v4"
 	"github.com/zeebo/blake3"
 
 	"tugline/internal/files"
@@ -37,12 +36,17 @@ func (s *Store) Put(key string, root *os.Root, found []files.Found, log []byte) 
 		return err
 	}
 	defer done()
-	e := &Entry{Version: version, Key: key, Made: time.Now().UTC(), Files: make([]File, 0, len(found)), Objects: []string{}}
+	e := &Entry{Key: key, Made: time.Now().UTC(), Files: make([]File, 0, len(found))}
 	p := &putter{store: s, entry: e}
 	defer p.abandon()
-	for i := range found {
-		if err := p.file(root, &found[i]); err != nil {
-			return fmt.Errorf("keeping %s: %w", found[i].Path, err)
+	for len(found) > 0 {
+		batch := found[:min(len(found), batchSize)]
+		found = found[len(batch):]
+		texts := readSmall(root, batch)
+		for i := range batch {
+			if err := p.file(root, &batch[i], texts[i]); err != nil {
+				return fmt.Errorf("keeping %s: %w", batch[i].Path, err)
+			}
 		}
 	}
 	if log != nil {
@@ -53,12 +57,7 @@ func (s *Store) Put(key string, root *os.Root, found []files.Found, log []byte) 
 	if err := p.close(); err != nil {
 		return fmt.Errorf("keeping outputs: %w", err)
 	}
-	text, err := json.Marshal(e)
-	if err != nil {
-		return fmt.Errorf("keeping outputs: %w", err)
-	}
-	text = append([]byte(hexDigest(files.Sum(text))+"\n"), text...)
-	if err := writeWhole(s.entryPath(key), text); err != nil {
+	if err := writeWhole(s.entryPath(key), e.text()); err != nil {
 		return fmt.Errorf("keeping outputs: %w", err)
 	}
 	return nil
@@ -71,9 +70,51 @@ type putter struct {
 	open  *object // gathers small files; nil: none is open
 }
 
-func (p *putter) file(root *os.Root, f *files.Found) error {
+// batchSize is how many files are read before they are put into an object.
+const batchSize = 256
+
+// content is what a small file held, or why it cannot be kept.
+type content struct {
+	text []byte
+	err  error
+}
+
+// readSmall reads the small ones of some files, two at once: with one reader the
+// system waits for us half of the time.
+func readSmall(root *os.Root, batch []files.Found) []content {
+	texts := make([]content, len(batch))
+	var wg sync.WaitGroup
+	for _, half := range [][2]int{{0, len(batch) / 2}, {len(batch) / 2, len(batch)}} {
+		wg.Go(func() {
+			folders := folders{root: root}
+			defer folders.close()
+			for i := half[0]; i < half[1]; i++ {
+				if f := &batch[i]; f.Kind == files.File && f.Size <= small {
+					texts[i].text, texts[i].err = folders.read(f)
+				}
+			}
+		})
+	}
+	wg.Wait()
+	return texts
+}
+
+// read reads a file, which must be what f says.
+func (f *folders) read(found *files.Found) ([]byte, error) {
+	folder, err := f.open(path.Dir(found.Path))
+	if err != nil {
+		return nil, err
+	}
+	text, err := folder.ReadFile(path.Base(found.Path))
+	if err == nil && files.Sum(text) != found.Digest {
+		err = ErrChanged
+	}
+	return text, err
+}
+
+func (p *putter) file(root *os.Root, f *files.Found, read content) error {
 	name := filepath.FromSlash(f.Path)
-	kept := File{Path: f.Path, Mode: uint32(f.Mode.Perm()), Piece: Piece{Size: f.Size, Digest: hexDigest(f.Digest)}}
+	kept := File{Path: f.Path, Mode: f.Mode.Perm(), Piece: Piece{Size: f.Size, Digest: f.Digest}}
 	if f.Kind == files.Link {
 		text, err := root.Readlink(name)
 		if err != nil {
@@ -90,14 +131,10 @@ func (p *putter) file(root *os.Root, f *files.Found) error {
 		p.entry.Files = append(p.entry.Files, kept)
 		return nil
 	}
-	text, err := root.ReadFile(name)
-	if err != nil {
-		return err
+	if read.err != nil {
+		return read.err
 	}
-	if files.Sum(text) != f.Digest {
-		return ErrChanged
-	}
-	piece, err := p.text(text)
+	piece, err := p.text(read.text)
 	if err != nil {
 		return err
 	}
@@ -108,8 +145,9 @@ func (p *putter) file(root *os.Root, f *files.Found) error {
 
 // large keeps a file in an object of its own, which other entries share.
 func (p *putter) large(root *os.Root, name string, kept *File) error {
-	kept.Object, kept.Offset = p.object(kept.Digest), 0
-	if _, err := os.Lstat(p.store.objectPath(kept.Digest)); err == nil {
+	digest := hexDigest(kept.Digest)
+	kept.Object, kept.Offset = p.object(digest), 0
+	if _, err := os.Lstat(p.store.objectPath(digest)); err == nil {
 		return nil
 	}
 	file, err := root.Open(name)
@@ -122,7 +160,7 @@ func (p *putter) large(root *os.Root, name string, kept *File) error {
 		return err
 	}
 	_, err = io.Copy(o, file)
-	if err == nil && o.digest() != kept.Digest {
+	if err == nil && o.digest() != digest {
 		err = ErrChanged
 	}
 	return o.close(err)
@@ -143,7 +181,7 @@ func (p *putter) text(text []byte) (*Piece, error) {
 		p.open = o
 	}
 	d := files.Sum(text)
-	piece := &Piece{Object: len(p.entry.Objects), Offset: p.open.size, Size: int64(len(text)), Digest: hexDigest(d)}
+	piece := &Piece{Object: len(p.entry.Objects), Offset: p.open.size, Size: int64(len(text)), Digest: d}
 	_, err := p.open.Write(text)
 	return piece, err
 }
@@ -195,29 +233,21 @@ func (p *putter) abandon() {
 type object struct {
 	store *Store
 	temp  *os.File
-	out   *bufio.Writer
-	pack  *zstd.Encoder
+	pack  *lz4.Writer
 	hash  *blake3.Hasher
 	size  int64 // of the content
 }
-
-// encoders are used again: making one costs more than a small object. zstd's
-// fastest level: measured at 140 MB/s on program files, three times the next.
-var encoders = sync.Pool{New: func() any {
-	e, err := zstd.NewWriter(nil, zstd.WithEncoderLevel(zstd.SpeedFastest), zstd.WithEncoderConcurrency(1))
-	if err != nil {
-		panic("store: bad options of zstd: " + err.Error())
-	}
-	return e
-}}
 
 func (s *Store) newObject() (*object, error) {
 	temp, err := os.CreateTemp(filepath.Join(s.folder, "objects"), ".new-*")
 	if err != nil {
 		return nil, err
 	}
-	o := &object{store: s, temp: temp, out: bufio.NewWriterSize(temp, 128<<10), pack: encoders.Get().(*zstd.Encoder), hash: blake3.New()}
-	o.pack.Reset(o.out)
+	o := &object{store: s, temp: temp, pack: lz4.NewWriter(temp), hash: blake3.New()}
+	// The default, 4 MiB, costs more to allocate than a small object takes.
+	if err := o.pack.Apply(lz4.BlockSizeOption(lz4.Block256Kb)); err != nil {
+		panic("store: a bad option of LZ4: " + err.Error())
+	}
 	return o, nil
 }
 
@@ -231,11 +261,42 @@ func (o *object) digest() string { return hex.EncodeToString(o.hash.Sum(nil)) }
 
 // close gives the object its name, or takes it away if err is not nil.
 func (o *object) close(err error) error {
-	err = errors.Join(err, o.pack.Close(), o.out.Flush())
-	encoders.Put(o.pack)
+	err = errors.Join(err, o.pack.Close())
 	path := o.store.objectPath(o.digest())
 	if err == nil {
 		err = os.MkdirAll(filepath.Dir(path), 0o700)
 	}
 	return finish(o.temp, path, err)
+}
+
+// folders keeps the folder open in which the last file was, since a path is
+// walked anew, name by name, each time it is opened below a root.
+type folders struct {
+	root *os.Root
+	path string
+	last *os.Root
+}
+
+// open returns the folder at a path, with slashes.
+func (f *folders) open(folder string) (*os.Root, error) {
+	if folder == "." {
+		return f.root, nil
+	}
+	if f.last != nil && f.path == folder {
+		return f.last, nil
+	}
+	f.close()
+	opened, err := f.root.OpenRoot(filepath.FromSlash(folder))
+	if err != nil {
+		return nil, err
+	}
+	f.path, f.last = folder, opened
+	return opened, nil
+}
+
+func (f *folders) close() {
+	if f.last != nil {
+		f.last.Close()
+		f.last = nil
+	}
 }

@@ -4,13 +4,11 @@ package store
 import (
 	"crypto/rand"
 	"encoding/hex"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"io/fs"
 	"os"
 	"path/filepath"
-	"strings"
 	"time"
 
 	"github.com/gofrs/flock"
@@ -27,8 +25,8 @@ var errDamaged = errors.New("damaged")
 
 // Store is a folder of kept outputs:
 //
-//	v1/entries/ab/KEY.json   what a key stands for: paths, modes, digests
-//	v1/objects/ab/DIGEST     a large file, or many small ones in a row, zstd
+//	v1/entries/ab/KEY        what a key stands for: paths, modes, digests
+//	v1/objects/ab/DIGEST     a large file, or many small ones in a row, LZ4
 //	v1/key                   for the digests of secret values
 //	v1/lock                  shared by all that use it, exclusive while pruning
 //
@@ -49,34 +47,31 @@ func Open(folder string) (*Store, error) {
 
 // Entry is what a key stands for.
 type Entry struct {
-	Version int       `json:"version"`
-	Key     string    `json:"key"`
-	Made    time.Time `json:"made"`
-	Files   []File    `json:"files"`
-	Log     *Piece    `json:"log"` // what was printed; null: nothing is kept of it
-	Objects []string  `json:"objects"`
+	Key     string
+	Made    time.Time
+	Files   []File
+	Log     *Piece // what was printed; nil: nothing is kept of it
+	Objects []string
 }
 
 // File is one kept output.
 type File struct {
-	Path string `json:"path"` // relative to the top folder of the project, with slashes
-	Mode uint32 `json:"mode"` // permission bits
-	Link string `json:"link"` // the text of a symbolic link; empty for a file
+	Path string      // relative to the top folder of the project, with slashes
+	Mode fs.FileMode // permission bits
+	Link string      // the text of a symbolic link; empty for a file
 	Piece
 }
 
 // Piece is a stretch of an object's content.
 type Piece struct {
-	Object int    `json:"object"` // in Objects
-	Offset int64  `json:"offset"` // in bytes
-	Size   int64  `json:"size"`
-	Digest string `json:"digest"` // BLAKE3, hexadecimal
+	Object int   // in Objects
+	Offset int64 // in bytes
+	Size   int64
+	Digest files.Digest
 }
 
-const version = 1
-
 func (s *Store) entryPath(key string) string {
-	return filepath.Join(s.folder, "entries", key[:2], key+".json")
+	return filepath.Join(s.folder, "entries", key[:2], key)
 }
 
 func (s *Store) objectPath(digest string) string {
@@ -108,40 +103,6 @@ func (s *Store) Get(key string) (*Entry, error) {
 	now := time.Now()
 	os.Chtimes(path, now, now) // best effort: the least recently used goes first
 	return e, nil
-}
-
-// parse reads the text of the entry of key: the digest of the rest, and the
-// entry as JSON.
-func parse(text []byte, key string) (e *Entry, ok bool) {
-	e = &Entry{}
-	digest, body, _ := strings.Cut(string(text), "\n")
-	text = []byte(body)
-	ok = digest == hexDigest(files.Sum(text)) && json.Unmarshal(text, e) == nil && e.Version == version && e.Key == key && e.sound()
-	return e, ok
-}
-
-// sound reports whether all places that e names can be.
-func (e *Entry) sound() bool {
-	pieces := make([]Piece, 0, len(e.Files)+1)
-	for _, f := range e.Files {
-		if f.Link == "" {
-			pieces = append(pieces, f.Piece)
-		}
-	}
-	if e.Log != nil {
-		pieces = append(pieces, *e.Log)
-	}
-	for _, p := range pieces {
-		if p.Object < 0 || p.Object >= len(e.Objects) || p.Offset < 0 || p.Size < 0 || len(p.Digest) != 64 {
-			return false
-		}
-	}
-	for _, o := range e.Objects {
-		if len(o) != 64 || filepath.Base(o) != o {
-			return false
-		}
-	}
-	return true
 }
 
 // Drop removes the entry of key: it turned out to be damaged.

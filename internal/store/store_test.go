@@ -161,7 +161,7 @@ func TestADamagedStoreRestoresNothing(t *testing.T) {
 		require.NoError(t, p.store.Put(key, p.root, want, nil))
 		info, err := os.Stat(path)
 		require.NoError(t, err)
-		for at := -1; at < int(info.Size()); at += 1 + int(info.Size())/40 {
+		for at := -1; at < int(info.Size()); at += 1 + int(info.Size())/15 {
 			require.NoError(t, p.store.Put(key, p.root, want, nil))
 			damage(path, at)
 			there := newPlace(t, p.store)
@@ -187,15 +187,19 @@ func TestRestoreStaysInside(t *testing.T) {
 	p := newPlace(t, nil)
 	p.write("out/a", "one")
 	require.NoError(t, p.store.Put(key, p.root, p.outputs(), nil))
-	for name, to := range map[string]string{"absolute": t.TempDir(), "relative": "../.."} {
+	outside := t.TempDir()
+	for _, name := range []string{"absolute", "relative"} {
 		t.Run(name, func(t *testing.T) {
 			there := newPlace(t, p.store)
+			to := outside
+			if name == "relative" {
+				var err error
+				to, err = filepath.Rel(there.dir, outside)
+				require.NoError(t, err)
+			}
 			require.NoError(t, os.Symlink(to, filepath.Join(there.dir, "out")))
 			assert.Error(t, there.restore(key))
-			inside, _ := os.ReadDir(filepath.Join(there.dir, "out"))
-			for _, e := range inside {
-				assert.NotEqual(t, "a", e.Name())
-			}
+			assert.NoFileExists(t, filepath.Join(outside, "a"))
 		})
 	}
 }

@@ -1,0 +1,124 @@
+package store
+
+import (
+	"bytes"
+	"encoding/hex"
+	"fmt"
+	"io/fs"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"time"
+
+	"tugline/internal/files"
+)
+
+// An entry is kept as text, one thing a line, its words parted by tabs:
+//
+//	tugline entry 1 DIGEST      BLAKE3 of all lines but this
+//	key KEY
+//	made TIME                   RFC 3339
+//	object DIGEST               in their order
+//	log OBJECT OFFSET SIZE DIGEST
+//	file MODE OBJECT OFFSET SIZE DIGEST PATH
+//	link TEXT PATH
+//
+// Numbers are decimal, modes octal; paths and texts are quoted as Go quotes
+// strings. Reading it takes a twentieth of what reading JSON takes.
+const heading = "tugline entry 1\t"
+
+// text returns e as it is kept.
+func (e *Entry) text() []byte {
+	var b bytes.Buffer
+	fmt.Fprintf(&b, "key\t%s\nmade\t%s\n", e.Key, e.Made.Format(time.RFC3339Nano))
+	for _, o := range e.Objects {
+		fmt.Fprintf(&b, "object\t%s\n", o)
+	}
+	if e.Log != nil {
+		fmt.Fprintf(&b, "log\t%s\n", e.Log.text())
+	}
+	for i := range e.Files {
+		f := &e.Files[i]
+		if f.Link != "" {
+			fmt.Fprintf(&b, "link\t%q\t%q\n", f.Link, f.Path)
+			continue
+		}
+		fmt.Fprintf(&b, "file\t%o\t%s\t%q\n", f.Mode, f.Piece.text(), f.Path)
+	}
+	return append([]byte(heading+hexDigest(files.Sum(b.Bytes()))+"\n"), b.Bytes()...)
+}
+
+func (p *Piece) text() string {
+	return fmt.Sprintf("%d\t%d\t%d\t%s", p.Object, p.Offset, p.Size, hexDigest(p.Digest))
+}
+
+// parse reads the text of the entry of key.
+func parse(text []byte, key string) (*Entry, bool) {
+	first, rest, whole := bytes.Cut(text, []byte("\n"))
+	if !whole || string(first) != heading+hexDigest(files.Sum(rest)) {
+		return nil, false
+	}
+	e := &Entry{}
+	for line := range strings.Lines(string(rest)) {
+		kind, words, _ := strings.Cut(strings.TrimSuffix(line, "\n"), "\t")
+		if !e.line(kind, strings.Split(words, "\t")) {
+			return nil, false
+		}
+	}
+	return e, e.Key == key
+}
+
+// line takes over one line of an entry.
+func (e *Entry) line(kind string, words []string) bool {
+	var err error
+	switch {
+	case kind == "key" && len(words) == 1:
+		e.Key = words[0]
+	case kind == "made" && len(words) == 1:
+		e.Made, err = time.Parse(time.RFC3339Nano, words[0])
+	case kind == "object" && len(words) == 1 && len(words[0]) == 64 && filepath.Base(words[0]) == words[0]:
+		e.Objects = append(e.Objects, words[0])
+	case kind == "log" && len(words) == 4:
+		p, ok := e.piece(words)
+		e.Log = &p
+		return ok
+	case kind == "file" && len(words) == 6:
+		f := File{}
+		ok := false
+		f.Piece, ok = e.piece(words[1:5])
+		mode, modeErr := strconv.ParseUint(words[0], 8, 32)
+		f.Mode = fs.FileMode(mode)
+		f.Path, err = strconv.Unquote(words[5])
+		if !ok || modeErr != nil {
+			return false
+		}
+		e.Files = append(e.Files, f)
+	case kind == "link" && len(words) == 2:
+		f := File{}
+		f.Link, err = strconv.Unquote(words[0])
+		if err == nil {
+			f.Path, err = strconv.Unquote(words[1])
+		}
+		e.Files = append(e.Files, f)
+	default:
+		return false
+	}
+	return err == nil
+}
+
+func (e *Entry) piece(words []string) (p Piece, ok bool) {
+	var errs [4]error
+	p.Object, errs[0] = strconv.Atoi(words[0])
+	p.Offset, errs[1] = strconv.ParseInt(words[1], 10, 64)
+	p.Size, errs[2] = strconv.ParseInt(words[2], 10, 64)
+	var n int
+	if len(words[3]) == 2*len(p.Digest) {
+		n, errs[3] = hex.Decode(p.Digest[:], []byte(words[3]))
+	}
+	for _, err := range errs {
+		if err != nil {
+			return p, false
+		}
+	}
+	return p, n == len(p.Digest) && p.Object >= 0 && p.Object < len(e.Objects) && p.Offset >= 0 && p.Size >= 0
+}
