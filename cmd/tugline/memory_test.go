@@ -48,7 +48,7 @@ func (s *story) states(args ...string) map[string]string {
 	s.t.Helper()
 	r := s.tugline(append([]string{"--output", "blocks"}, args...)...)
 	require.Equal(s.t, 0, r.code, r.stderr)
-	return lines(r.stdout, `^(ran|unchanged|restored|skipped) +(\S+) +[0-9.]+s(?:  (.*))?$`)
+	return lines(r.stdout, `^(ran|unchanged|restored|skipped) +(\S+)(?: +[0-9.]+s)?(?:  +(.*))?$`)
 }
 
 // planned returns the action and the reason of each task of a plan.

@@ -8,6 +8,7 @@ import (
 	"os"
 	"path/filepath"
 	"runtime"
+	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -179,6 +180,9 @@ func (a *app) showCommand() *cobra.Command {
 				return err
 			}
 			shown := output.Shown{Task: t, Help: taskHelp(t, a.base), System: runtime.GOOS, Vars: vars, NeededBy: output.NeededBy(p, t)}
+			if err := a.addFiles(cmd.Context(), p, &shown, options); err != nil {
+				return err
+			}
 			if asJSON {
 				return output.ShowJSON(a.env.Stdout, shown)
 			}
@@ -189,4 +193,28 @@ func (a *app) showCommand() *cobra.Command {
 	cmd.Flags().BoolVar(&asJSON, "json", false, "as JSON")
 	options.addVariables(cmd.Flags())
 	return cmd
+}
+
+// addFiles adds what a task reads and writes, and its last good run. A task
+// with required arguments has none without them.
+func (a *app) addFiles(ctx context.Context, p *project.Project, shown *output.Shown, options *runOptions) error {
+	t := shown.Task
+	if slices.ContainsFunc(t.Args, (*project.Arg).Required) || len(t.Reads)+len(t.Writes) == 0 {
+		return nil
+	}
+	pl, memory, err := a.planned(ctx, p, []project.Call{{Text: t.Name, Name: t.Name, Task: t}}, options, false)
+	var required *plan.RequiredError
+	if errors.As(err, &required) {
+		return nil // of it or of what it needs; to show it they need not be set
+	}
+	if err != nil {
+		return err
+	}
+	for _, s := range pl.Steps {
+		if s.Task == t {
+			shown.Last, shown.Ran = memory.Ledger.Read(s.ID())
+			shown.Reads, shown.Writes, err = memory.Paths(s)
+		}
+	}
+	return err
 }

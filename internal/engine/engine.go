@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"os"
 	"runtime"
+	"strings"
 	"sync"
 	"time"
 
@@ -337,7 +338,11 @@ func (l *loop) runAndKeep(ctx context.Context, t task, r *Result, v *Verdict) er
 	if l.cfg.Stdout != nil {
 		log = nil // it was printed past us
 	}
-	return m.keep(t.step, v, t.inputs, l.cfg.Now().Sub(started), log)
+	unkept, err := m.keep(t.step, v, t.inputs, l.cfg.Now().Sub(started), log)
+	if unkept != "" {
+		r.Reason = strings.TrimPrefix(r.Reason+"; "+unkept, "; ")
+	}
+	return err
 }
 
 // summary returns reasons in few words.

@@ -144,6 +144,24 @@ func (m *Memory) match(globs []plan.Glob) ([]files.Found, error) {
 	return m.Files.Match(set)
 }
 
+// Paths returns the files that a step reads and writes, as far as they are
+// there.
+func (m *Memory) Paths(s *plan.Step) (reads, writes []string, err error) {
+	for _, list := range []struct {
+		globs []plan.Glob
+		paths *[]string
+	}{{s.Reads, &reads}, {s.Writes, &writes}} {
+		found, err := m.match(list.globs)
+		if err != nil {
+			return nil, nil, err
+		}
+		for i := range found {
+			*list.paths = append(*list.paths, found[i].Path)
+		}
+	}
+	return reads, writes, nil
+}
+
 // restore puts the kept outputs of a step into their places. done is false if
 // they turned out not to be there.
 func (m *Memory) restore(s *plan.Step, v *Verdict) (done bool, err error) {
@@ -212,31 +230,31 @@ type outputError struct {
 func (e *outputError) Error() string { return e.msg }
 
 // keep checks the outputs of a step that ended well, keeps them and writes the
-// record.
-func (m *Memory) keep(s *plan.Step, v *Verdict, inputs []plan.Input, took time.Duration, log []byte) error {
+// record. That they cannot be kept in the store is no failure: unkept tells why.
+func (m *Memory) keep(s *plan.Step, v *Verdict, inputs []plan.Input, took time.Duration, log []byte) (unkept string, err error) {
 	m.Files.Forget()
 	outputs, err := m.match(s.Writes)
 	if err != nil {
-		return err
+		return "", err
 	}
 	root, err := os.OpenRoot(m.Top)
 	if err != nil {
-		return err
+		return "", err
 	}
 	defer root.Close()
 	if err := checkOutputs(s, root, outputs); err != nil {
-		return err
+		return "", err
 	}
 	before := v.now.Sum
 	if err := m.readAgain(s, v, inputs, outputs); err != nil {
-		return err
+		return "", err
 	}
 	if m.Store != nil && !s.Task.NoStore {
-		if err := m.Store.Put(before, root, outputs, log); err != nil && !errors.Is(err, store.ErrChanged) {
-			return err
+		if err := m.Store.Put(before, root, outputs, log); err != nil {
+			unkept = "not kept in the store: " + err.Error()
 		}
 	}
-	return m.write(s, v, outputs, took)
+	return unkept, m.write(s, v, outputs, took)
 }
 
 // readAgain takes the fingerprint of a step anew if it changed what it reads,

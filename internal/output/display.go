@@ -213,8 +213,8 @@ func (d *Display) finished(r engine.Result) {
 // showsEnd reports whether the end of a step is worth a line.
 func (d *Display) showsEnd(r engine.Result) bool {
 	switch {
-	case d.mode == Direct:
-		return false
+	case d.mode == Direct: // that it ran is seen from what it prints
+		return !d.quiet && (r.State == engine.Unchanged || r.State == engine.Restored || r.State == engine.Skipped)
 	case r.Step.Task.IsGroup() && r.State != engine.Skipped:
 		return d.verbose
 	case d.quiet && (r.State == engine.Unchanged || r.State == engine.Restored || r.State == engine.Skipped):
@@ -233,7 +233,7 @@ const stateWidth = len("unchanged")
 func (d *Display) stateLine(r engine.Result) string {
 	line := d.style.state(r.State, pad(string(r.State), stateWidth)) + "  " + pad(r.Step.Name, d.width)
 	took := ""
-	if r.Took > 0 {
+	if r.Took > 0 && r.State != engine.Unchanged {
 		took = duration(r.Took)
 	}
 	line += "  " + d.style.faint(fmt.Sprintf("%6s", took)) + "  " + r.Reason

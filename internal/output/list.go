@@ -88,6 +88,17 @@ func callTexts(calls []project.Call) []string {
 	return texts
 }
 
+// pathTexts returns patterns as the file says them.
+func pathTexts(paths []project.Paths) []string {
+	texts := []string{}
+	for _, p := range paths {
+		for _, g := range p.Globs {
+			texts = append(texts, g.Text.Value)
+		}
+	}
+	return texts
+}
+
 func aliases(t *project.Task) []string {
 	names := make([]string, len(t.Aliases))
 	for i, a := range t.Aliases {
@@ -136,7 +147,7 @@ func listed(t *project.Task) listedTask {
 	line, _ := t.Span.Position()
 	return listedTask{
 		Name: t.Name, About: t.About, Aliases: aliases(t), Args: listedArgs(t), Needs: callTexts(t.Needs),
-		Reads: []string{}, Writes: []string{}, File: t.Span.Source.Name, Line: line, Unlisted: t.Unlisted,
+		Reads: pathTexts(t.Reads), Writes: pathTexts(t.Writes), File: t.Span.Source.Name, Line: line, Unlisted: t.Unlisted,
 	}
 }
 

@@ -5,7 +5,9 @@ import (
 	"io"
 	"slices"
 	"strings"
+	"time"
 
+	"tugline/internal/history"
 	"tugline/internal/plan"
 	"tugline/internal/project"
 )
@@ -17,6 +19,10 @@ type Shown struct {
 	System   string // for which its commands are shown, as Go names it
 	Vars     []plan.Variable
 	NeededBy []string
+	Reads    []string // the files that it reads now
+	Writes   []string // the files that it writes, as far as they are there
+	Last     history.Record
+	Ran      bool // Last is its last good run
 }
 
 // NeededBy returns the names of the tasks of p that need t, sorted.
@@ -44,6 +50,8 @@ func Show(w io.Writer, s Shown, st Style) error {
 	section("Other names", indented(aliases(s.Task)))
 	section("Needs", indented(callTexts(s.Task.Needs)))
 	section("Needed by", indented(s.NeededBy))
+	section("Reads", files(pathTexts(s.Task.Reads), s.Reads))
+	section("Writes", files(pathTexts(s.Task.Writes), s.Writes))
 	section("Folder", indented(nonEmpty(s.Task.Folder.Value)))
 	section("Shell", indented(nonEmpty(strings.Join(s.Task.Shell.Args, " "))))
 	var commands []string
@@ -58,8 +66,33 @@ func Show(w io.Writer, s Shown, st Style) error {
 		}
 		section("Variables", indented(strings.Split(strings.TrimRight(vars.String(), "\n"), "\n")))
 	}
+	if s.Ran {
+		section("Last good run", indented([]string{fmt.Sprintf("%s, in %s, run %s", moment(s.Last.Finished), duration(time.Duration(s.Last.Ms)*time.Millisecond), s.Last.Run)}))
+	}
 	_, err := io.WriteString(w, b.String())
 	return err
+}
+
+// maxFiles is how many of the files that patterns match are shown.
+const maxFiles = 8
+
+// files returns patterns, and below them the files that they match.
+func files(patterns, matched []string) string {
+	if len(patterns) == 0 {
+		return ""
+	}
+	lines := []string{strings.Join(patterns, ", ")}
+	for i, path := range matched {
+		if i == maxFiles && len(matched) > maxFiles+1 {
+			lines = append(lines, fmt.Sprintf("  and %d more", len(matched)-i))
+			break
+		}
+		lines = append(lines, "  "+printable(path))
+	}
+	if len(matched) == 0 {
+		lines = append(lines, "  no file now")
+	}
+	return indented(lines)
 }
 
 func indented(lines []string) string {
@@ -90,9 +123,16 @@ func ShowJSON(w io.Writer, s Shown) error {
 		Shell     []string       `json:"shell"`
 		Commands  []string       `json:"commands"`
 		Variables []jsonVariable `json:"variables"`
+		ReadNow   []string       `json:"read_now"`
+		WriteNow  []string       `json:"written_now"`
+		Last      *jsonLast      `json:"last"`
 	}{
 		listed(s.Task), append([]string{}, s.NeededBy...), s.Task.Folder.Value,
 		append([]string{}, s.Task.Shell.Args...), commands, jsonVariables(s.Vars),
+		append([]string{}, s.Reads...), append([]string{}, s.Writes...), nil,
+	}
+	if s.Ran {
+		shown.Last = lastJSON(s.Last)
 	}
 	if err := JSON(w, shown); err != nil {
 		return fmt.Errorf("showing task %q: %w", s.Task.Name, err)

@@ -7,6 +7,7 @@ import (
 	"strconv"
 	"strings"
 
+	"tugline/internal/glob"
 	"tugline/internal/project"
 )
 
@@ -296,7 +297,7 @@ func (sc *scope) expand(v project.Var, layer int) string {
 	if v.Computed() {
 		return sc.computedValue(&v, layer)
 	}
-	value, err := v.Value.Expand(func(name string) (string, bool) {
+	lookup := func(name string) (string, bool) {
 		switch name {
 		case v.Name:
 			return sc.from(layer+1, name)
@@ -304,12 +305,21 @@ func (sc *scope) expand(v project.Var, layer int) string {
 			return v.Span.Source.Folder(), true
 		}
 		return sc.value(name)
-	})
+	}
+	isPath := layer == 0 && sc.paths[v.Name]
+	if isPath { // a pattern: a backslash in it takes the meaning from a star
+		plain := lookup
+		lookup = func(name string) (string, bool) {
+			value, ok := plain(name)
+			return glob.Escape(value), ok
+		}
+	}
+	value, err := v.Value.Expand(lookup)
 	if err != nil {
 		sc.report(v, err.Error())
 	}
-	if layer == 0 && sc.paths[v.Name] {
-		return sc.fromFolder(value)
+	if isPath {
+		return sc.fromFolder(glob.Unescape(value))
 	}
 	return value
 }

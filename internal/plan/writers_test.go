@@ -89,12 +89,13 @@ reads.many = ["a", "b"]
 reads.glob = "*.x"
 writes.out = "work/out"
 writes.odd = "work/-x"
+writes.star = 'work/\[\*]$port\$x'
 env.BESIDE = "$out.tmp"
 run = "x"
 `), Request{Calls: []project.Call{{Name: "t"}}, OS: "linux"})
 	require.NoError(t, err)
 	env := pl.Steps[0].Environ()
-	for _, want := range []string{"raw=../gauges/mer row.csv", "out=out", "odd=./-x", "BESIDE=out.tmp"} {
+	for _, want := range []string{"raw=../gauges/mer row.csv", "out=out", "odd=./-x", "star=[*]mer row$x", "BESIDE=out.tmp"} {
 		assert.Contains(t, env, want)
 	}
 	for _, pair := range env {

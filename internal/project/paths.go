@@ -83,4 +83,7 @@ func (g Glob) literal() string {
 }
 
 // plain reports whether g is a path, whatever its variables hold.
-func (g Glob) plain() bool { return !glob.HasMeta(g.literal()) }
+func (g Glob) plain() bool {
+	_, plain := glob.Base(g.literal())
+	return plain
+}
