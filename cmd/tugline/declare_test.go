@@ -136,6 +136,14 @@ func TestLinksAreReadAsLinks(t *testing.T) {
 	require.NoError(t, os.Symlink("other", filepath.Join(s.dir, "in/loop")))
 	assert.Equal(t, "ran: in/loop changed", s.states("t")["t"], "where it leads counts")
 
+	s.write("tugline.toml", "[task.t]\nwrites = 'out/*'\nrun = 'echo x >out/x; echo made'\n[task.through]\nwrites = 'away/x'\nrun = 'echo x >away/x'\n")
+	s.states("t")
+	require.NoError(t, os.RemoveAll(filepath.Join(s.dir, "out")))
+	require.NoError(t, os.Symlink("elsewhere", filepath.Join(s.dir, "out")))
+	assert.Equal(t, "ran: the output out/a is not its own, and 2 more; restoring: out is a link, so nothing is put there", s.states("t")["t"])
+	s.tugline("sweep", "t")
+	assert.FileExists(t, filepath.Join(s.dir, "elsewhere/a"), "what was there before is left alone")
+
 	require.NoError(t, os.Symlink(t.TempDir(), filepath.Join(s.dir, "away")))
 	r := s.tugline("through")
 	assert.Equal(t, 4, r.code)

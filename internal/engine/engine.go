@@ -308,9 +308,12 @@ func (l *loop) recall(ctx context.Context, t task, r *Result) error {
 		return nil
 	case ToRestore:
 		done, err := m.restore(t.step, &v)
-		if done || err != nil {
+		if done && err == nil {
 			r.State, r.Saved = Restored, v.last
-			return err
+			return nil
+		}
+		if err != nil { // it can still be made
+			r.Reason += "; " + err.Error()
 		}
 	}
 	return l.runAndKeep(ctx, t, r, &v)

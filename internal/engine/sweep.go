@@ -93,8 +93,20 @@ func (m *Memory) isStill(name, mark string) (bool, error) {
 
 func markOf(f files.Found) string { return fingerprint.Files([]files.Found{f})[0].Mark }
 
+// throughLink reports whether a folder on the way to a path is a link: what is
+// there has another path, under which it may be somebody else's.
+func throughLink(root *os.Root, p string) bool {
+	for dir := path.Dir(p); dir != "."; dir = path.Dir(dir) {
+		if info, err := root.Lstat(filepath.FromSlash(dir)); err == nil && info.Mode()&os.ModeSymlink != 0 {
+			return true
+		}
+	}
+	return false
+}
+
 // Sweep removes files, and the folders that become empty with that. It returns
-// what it removed, with what went wrong. keep tells which files are to be left.
+// what it removed, with what went wrong. keep tells which files are to be left;
+// those behind a link are left, too.
 func (m *Memory) Sweep(paths []string, keep func(path string) bool) (removed []string, err error) {
 	root, err := os.OpenRoot(m.Top)
 	if err != nil {
@@ -103,7 +115,7 @@ func (m *Memory) Sweep(paths []string, keep func(path string) bool) (removed []s
 	defer root.Close()
 	var failed []error
 	for _, p := range paths {
-		if keep(p) {
+		if keep(p) || throughLink(root, p) {
 			continue
 		}
 		if err := root.Remove(filepath.FromSlash(p)); err != nil {

@@ -105,17 +105,28 @@ func (r *restorer) wants(path string) bool {
 	return r.wanted[path]
 }
 
-// checkLinks refuses to put files where a link leads that was not kept.
+// checkLinks refuses to put or remove files where a link leads that was not
+// kept: what is there is somebody else's.
 func (r *restorer) checkLinks(present []files.Found) error {
-	for i := range present {
-		f := &present[i]
-		if f.Kind != files.Link || r.wants(f.Path) {
-			continue
-		}
-		for path := range r.wanted {
-			if strings.HasPrefix(path, f.Path+"/") {
-				return fmt.Errorf("restoring: %s is a link, so nothing is put there", f.Path)
+	looked := map[string]bool{".": true}
+	check := func(name string) error {
+		for dir := path.Dir(name); !looked[dir]; dir = path.Dir(dir) {
+			looked[dir] = true
+			info, err := r.root.Lstat(filepath.FromSlash(dir))
+			if err == nil && info.Mode()&fs.ModeSymlink != 0 && !r.wants(dir) {
+				return fmt.Errorf("restoring: %s is a link, so nothing is put there", dir)
 			}
+		}
+		return nil
+	}
+	for i := range present {
+		if err := check(present[i].Path); err != nil {
+			return err
+		}
+	}
+	for i := range r.entry.Files {
+		if err := check(r.entry.Files[i].Path); err != nil {
+			return err
 		}
 	}
 	return nil
@@ -287,13 +298,24 @@ func (r *restorer) place(present []files.Found) error {
 		if r.right[i] || moved != "" && strings.HasPrefix(f.Path, moved+"/") {
 			continue
 		}
-		what := r.missing(f.Path, there)
-		if what != f.Path {
-			moved = what
-		}
-		from := filepath.FromSlash(path.Join(r.staging, what))
-		if err := r.root.Rename(from, filepath.FromSlash(what)); err != nil {
-			return err
+		for {
+			what := r.missing(f.Path, there)
+			from := filepath.FromSlash(path.Join(r.staging, what))
+			err := r.root.Rename(from, filepath.FromSlash(what))
+			if what == f.Path && err != nil {
+				return err
+			}
+			if err == nil {
+				if what != f.Path {
+					moved = what
+				}
+				break
+			}
+			// Another step made the folder in the meantime.
+			if err := r.root.MkdirAll(filepath.FromSlash(what), 0o777); err != nil {
+				return err
+			}
+			there[what] = true
 		}
 	}
 	return nil

@@ -2,6 +2,7 @@ package store
 
 import (
 	"crypto/rand"
+	"errors"
 	"fmt"
 	"io/fs"
 	"os"
@@ -119,6 +120,31 @@ func TestWhatIsRestoredIsWhatWasKept(t *testing.T) {
 	assert.Equal(t, "printed\n", string(log))
 	_, err = a.store.Get(otherKey)
 	assert.ErrorIs(t, err, ErrNotFound)
+}
+
+// Two steps may restore into one folder that is not there yet.
+func TestTwoRestoresIntoOneNewFolder(t *testing.T) {
+	p := newPlace(t, nil)
+	for name, key := range map[string]string{"out/deep/a": key, "out/deep/b": otherKey} {
+		p.write(name, name)
+		require.NoError(t, p.store.Put(key, p.root, p.outputs(), nil))
+		require.NoError(t, os.RemoveAll(filepath.Join(p.dir, "out")))
+	}
+	for range 50 {
+		there := newPlace(t, p.store)
+		errs := make(chan error)
+		for _, key := range []string{key, otherKey} {
+			go func() {
+				e, err := p.store.Get(key)
+				if err == nil {
+					err = p.store.Restore(e, there.root, "staging-"+key[:1], nil)
+				}
+				errs <- err
+			}()
+		}
+		require.NoError(t, errors.Join(<-errs, <-errs))
+		require.Len(t, there.outputs(), 2)
+	}
 }
 
 func TestPutRefusesWhatChanged(t *testing.T) {
