@@ -159,7 +159,8 @@ func (b *bench) keeping() ([]row, error) {
 
 func (o *outputs) keep(from string) error {
 	o.round++
-	kept, err := store.Open(filepath.Join(o.dir, fmt.Sprintf("store-%d", o.round)))
+	kept := store.At(filepath.Join(o.dir, fmt.Sprintf("store-%d", o.round)))
+	err := kept.Create()
 	if err != nil {
 		return err
 	}

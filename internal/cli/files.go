@@ -234,6 +234,9 @@ func (a *app) storeCommand() *cobra.Command {
 	sub := func(name, short string, do func(*store.Store) (string, error)) *cobra.Command {
 		return &cobra.Command{Use: name, Short: short, Args: noArgs, RunE: func(*cobra.Command, []string) error {
 			kept, err := a.store()
+			if err == nil {
+				err = kept.Create()
+			}
 			if err != nil {
 				return err
 			}

@@ -82,6 +82,12 @@ func (a *app) memory(p *project.Project, options *memoryOptions, forced []projec
 // remember makes m ready to be written to. It returns false, and says so, when
 // nothing can be kept beside the project.
 func (a *app) remember(m *engine.Memory) bool {
+	if m.Store != nil {
+		if err := m.Store.Create(); err != nil {
+			a.tell("tugline: nothing is kept or restored: " + err.Error() + "\n")
+			m.Store = nil
+		}
+	}
 	if err := m.Ledger.Create(); err != nil {
 		a.tell("tugline: nothing is remembered of this run: " + err.Error() + "\n")
 		return false
@@ -121,5 +127,5 @@ func (a *app) store() (*store.Store, error) {
 	if !filepath.IsAbs(folder) {
 		return nil, errors.New("TUGLINE_STORE must be an absolute path")
 	}
-	return store.Open(folder)
+	return store.At(folder), nil
 }

@@ -43,8 +43,8 @@ func (r *remembered) run(task string) map[string]State {
 	require.NoError(r.t, err)
 	pl, err := plan.New(p, plan.Request{Calls: []project.Call{{Name: task}}, OS: "linux"})
 	require.NoError(r.t, err)
-	kept, err := store.Open(filepath.Join(r.top, "..", "store"))
-	require.NoError(r.t, err)
+	kept := store.At(filepath.Join(r.top, "..", "store"))
+	require.NoError(r.t, kept.Create())
 	ledger := history.At(r.top)
 	require.NoError(r.t, ledger.Create())
 	memory := &Memory{

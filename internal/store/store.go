@@ -34,15 +34,18 @@ var errDamaged = errors.New("damaged")
 // right. It may be used from many goroutines and many processes.
 type Store struct{ folder string }
 
-// Open returns the store in a folder, which is made if need be.
-func Open(folder string) (*Store, error) {
-	s := &Store{filepath.Join(folder, "v1")}
+// At returns the store in a folder. It touches nothing; without [Store.Create]
+// only reading may be done.
+func At(folder string) *Store { return &Store{filepath.Join(folder, "v1")} }
+
+// Create makes the folder of the store, if need be.
+func (s *Store) Create() error {
 	for _, name := range []string{"entries", "objects"} {
 		if err := os.MkdirAll(filepath.Join(s.folder, name), 0o700); err != nil {
-			return nil, fmt.Errorf("opening the store: %w", err)
+			return fmt.Errorf("opening the store: %w", err)
 		}
 	}
-	return s, nil
+	return nil
 }
 
 // Entry is what a key stands for.

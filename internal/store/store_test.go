@@ -34,8 +34,8 @@ func newPlace(t *testing.T, store *Store) *place {
 	t.Cleanup(func() { root.Close() })
 	p.root = root
 	if store == nil {
-		p.store, err = Open(filepath.Join(t.TempDir(), "store"))
-		require.NoError(t, err)
+		p.store = At(filepath.Join(t.TempDir(), "store"))
+		require.NoError(t, p.store.Create())
 	}
 	return p
 }
