@@ -49,7 +49,7 @@ var homes = map[string][]string{
 	"mvdan.cc/sh/v3/pattern":          {"internal/shell"},
 	"golang.org/x/sys":                {"internal/shell", "internal/files"},
 	"github.com/bmatcuk/doublestar":   {"internal/glob"},
-	"github.com/zeebo/blake3":         {"internal/files", "internal/fingerprint", "internal/store"},
+	"github.com/zeebo/blake3":         {"internal/files", "internal/fingerprint", "internal/history", "internal/store"},
 	"github.com/pierrec/lz4":          {"internal/store"},
 	"github.com/gofrs/flock":          {"internal/history", "internal/store"},
 	"github.com/alecthomas/units":     {"internal/project", "internal/cli"},

@@ -1,10 +1,13 @@
 package files
 
 import (
+	"cmp"
 	"errors"
+	"fmt"
 	"io"
 	"io/fs"
 	"os"
+	"path"
 	"path/filepath"
 	"slices"
 	"sync"
@@ -56,13 +59,21 @@ func (t *Tree) hashAll(f *folder, entries []*entry) error {
 		return nil
 	}
 	t.clock()
+	dir, err := openDir(t.absolute(f, ""))
+	if err != nil {
+		if errors.Is(err, fs.ErrNotExist) {
+			return nil // and so are its entries
+		}
+		return err
+	}
+	defer dir.close()
 	errs := make([]error, readers)
 	var wg sync.WaitGroup
 	for r := range readers {
 		wg.Go(func() {
 			for i := r; i < len(unknown) && errs[r] == nil; i += readers {
-				if err := t.hash(f, unknown[i]); !errors.Is(err, fs.ErrNotExist) {
-					errs[r] = err
+				if err := t.hash(f, dir, unknown[i]); err != nil && !errors.Is(err, fs.ErrNotExist) {
+					errs[r] = fmt.Errorf("reading a file of %s: %w", cmp.Or(f.path, "the top folder"), err)
 				}
 			}
 		})
@@ -72,14 +83,17 @@ func (t *Tree) hashAll(f *folder, entries []*entry) error {
 	return errors.Join(errs...)
 }
 
-// hash reads the file of e.
-func (t *Tree) hash(f *folder, e *entry) error {
+// hash reads the file of e, which stands in the open folder dir.
+func (t *Tree) hash(f *folder, dir openFolder, e *entry) error {
 	now := t.clock()
-	name := t.absolute(f, e.name)
 	if e.kind == Link {
-		return t.hashLink(e, name)
+		return t.hashLink(e, t.absolute(f, e.name))
 	}
-	digest, size, after, err := hashFile(name)
+	file, err := dir.open(e.name)
+	if err != nil {
+		return err
+	}
+	digest, size, after, err := file.digest()
 	if err != nil {
 		return err
 	}
@@ -102,10 +116,11 @@ func (t *Tree) hashLink(e *entry, name string) error {
 	h := blake3.New()
 	io.WriteString(h, filepath.ToSlash(text)) // never fails
 	if info, err := os.Stat(name); err == nil && info.Mode().IsRegular() {
-		digest, _, _, err := hashFile(name)
+		text, err := os.ReadFile(name)
 		if err != nil && !errors.Is(err, fs.ErrNotExist) {
 			return err
 		}
+		digest := Sum(text)
 		h.Write(digest[:])
 	}
 	h.Sum(e.digest[:0])
@@ -113,13 +128,9 @@ func (t *Tree) hashLink(e *entry, name string) error {
 	return nil
 }
 
-// hashFile returns the digest and the size of a file's content, and its stamp
-// when it had been read.
-func hashFile(name string) (d Digest, size int64, after stamp, err error) {
-	file, err := openRaw(name)
-	if err != nil {
-		return d, 0, after, err
-	}
+// digest returns the digest and the size of a file's content, and its stamp when
+// it had been read. It closes the file.
+func (file rawFile) digest() (d Digest, size int64, after stamp, err error) {
 	defer file.close()
 	buf := readBuffers.Get().(*[]byte)
 	defer readBuffers.Put(buf)
@@ -135,8 +146,61 @@ func hashFile(name string) (d Digest, size int64, after stamp, err error) {
 			return d, size, file.stamp(), nil
 		}
 		if err != nil {
-			return d, size, after, &fs.PathError{Op: "read", Path: name, Err: err}
+			return d, size, after, err
 		}
+	}
+}
+
+// content returns what a file of the folder holds, with room for found.Size.
+func (dir openFolder) content(found *Found) ([]byte, error) {
+	file, err := dir.open(path.Base(found.Path))
+	if err != nil {
+		return nil, err
+	}
+	defer file.close()
+	text := make([]byte, found.Size+1) // one more, to see that it has grown
+	size := 0
+	for size < len(text) {
+		n, err := file.read(text[size:])
+		size += n
+		if err == io.EOF || n == 0 && err == nil {
+			break
+		}
+		if err != nil {
+			return nil, err
+		}
+	}
+	return text[:size], nil
+}
+
+// Reader reads small files, most of which stand in the folder of the one before.
+type Reader struct {
+	Top  string // absolute
+	dir  openFolder
+	path string
+	open bool
+}
+
+// Read returns the content of a file as it was found. What is longer than
+// found.Size may be cut.
+func (r *Reader) Read(found *Found) ([]byte, error) {
+	folder := path.Dir(found.Path)
+	if !r.open || r.path != folder {
+		r.Close()
+		dir, err := openDir(filepath.Join(r.Top, filepath.FromSlash(folder)))
+		if err != nil {
+			return nil, err
+		}
+		r.dir, r.path, r.open = dir, folder, true
+	}
+	return r.dir.content(found)
+}
+
+// Close ends the use of r.
+func (r *Reader) Close() {
+	if r.open {
+		r.dir.close()
+		r.open = false
 	}
 }
 

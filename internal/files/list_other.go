@@ -5,6 +5,7 @@ package files
 import (
 	"io/fs"
 	"os"
+	"path/filepath"
 	"slices"
 )
 
@@ -56,8 +57,15 @@ func stampFrom(info fs.FileInfo) stamp {
 // rawFile is an open file.
 type rawFile struct{ *os.File }
 
-func openRaw(name string) (rawFile, error) {
-	file, err := os.Open(name)
+// openFolder is the path of a folder.
+type openFolder string
+
+func openDir(name string) (openFolder, error) { return openFolder(name), nil }
+
+func (dir openFolder) close() {}
+
+func (dir openFolder) open(name string) (rawFile, error) {
+	file, err := os.Open(filepath.Join(string(dir), name))
 	return rawFile{file}, err
 }
 

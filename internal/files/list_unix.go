@@ -16,7 +16,7 @@ import (
 // each. f is locked.
 func (t *Tree) readFolder(f *folder, gen int32) error {
 	name := t.absolute(f, "")
-	fd, err := openFolder(name, f.follow)
+	fd, err := openFolderAt(name, f.follow)
 	if err != nil {
 		f.entries, f.named = nil, false
 		return err
@@ -72,7 +72,7 @@ func (t *Tree) readNames(f *folder, name string) error {
 	return nil
 }
 
-func openFolder(name string, follow bool) (fd int, err error) {
+func openFolderAt(name string, follow bool) (fd int, err error) {
 	flags := unix.O_RDONLY | unix.O_DIRECTORY | unix.O_CLOEXEC
 	if !follow {
 		flags |= unix.O_NOFOLLOW
@@ -130,16 +130,31 @@ func stampFrom(st *unix.Stat_t) stamp {
 // that costs more than reading them.
 type rawFile int
 
-func openRaw(name string) (rawFile, error) {
-	var fd int
-	err := ignoringEINTR(func() (err error) {
-		fd, err = unix.Open(name, unix.O_RDONLY|unix.O_CLOEXEC|unix.O_NONBLOCK, 0)
-		return err
-	})
-	if err != nil {
-		return 0, &fs.PathError{Op: "open", Path: name, Err: err}
+// openFolder is an open folder: a file in it is opened without walking its
+// whole path.
+type openFolder int
+
+func openDir(name string) (openFolder, error) {
+	fd, err := openFolderAt(name, true)
+	return openFolder(fd), err
+}
+
+func (dir openFolder) close() { unix.Close(int(dir)) }
+
+func (dir openFolder) open(name string) (rawFile, error) {
+	for {
+		// O_NOFOLLOW: a link that came in place of the file is not the file.
+		fd, err := unix.Openat(int(dir), name, unix.O_RDONLY|unix.O_CLOEXEC|unix.O_NONBLOCK|unix.O_NOFOLLOW, 0)
+		switch err {
+		case nil:
+			return rawFile(fd), nil
+		case unix.EINTR:
+		case unix.ELOOP:
+			return 0, fs.ErrNotExist
+		default:
+			return 0, &fs.PathError{Op: "open", Path: name, Err: err}
+		}
 	}
-	return rawFile(fd), nil
 }
 
 // stamp returns the stamp of the file, whatever stands at its path by now.

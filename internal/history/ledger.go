@@ -5,7 +5,6 @@ package history
 import (
 	"bytes"
 	"context"
-	"crypto/sha256"
 	"encoding/hex"
 	"encoding/json"
 	"errors"
@@ -16,6 +15,7 @@ import (
 	"time"
 
 	"github.com/gofrs/flock"
+	"github.com/zeebo/blake3"
 
 	"tugline/internal/fingerprint"
 )
@@ -78,7 +78,7 @@ type header struct {
 	Sum        string `json:"sum"`
 	OutputsSum string `json:"outputs_sum"`
 	Ms         int64  `json:"ms"`
-	Digest     string `json:"digest"` // SHA-256 of the second line
+	Digest     string `json:"digest"` // BLAKE3 of the second line
 }
 
 // Head is what is needed of a record to see that nothing changed.
@@ -129,7 +129,7 @@ func readRecord(path string) (r Record, found bool) {
 }
 
 func digest(body []byte) string {
-	sum := sha256.Sum256(body)
+	sum := blake3.Sum256(body)
 	return hex.EncodeToString(sum[:])
 }
 

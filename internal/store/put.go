@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"io"
 	"os"
-	"path"
 	"path/filepath"
 	"sync"
 	"time"
@@ -86,11 +85,11 @@ func readSmall(root *os.Root, batch []files.Found) []content {
 	var wg sync.WaitGroup
 	for _, half := range [][2]int{{0, len(batch) / 2}, {len(batch) / 2, len(batch)}} {
 		wg.Go(func() {
-			folders := folders{root: root}
-			defer folders.close()
+			r := files.Reader{Top: root.Name()}
+			defer r.Close()
 			for i := half[0]; i < half[1]; i++ {
 				if f := &batch[i]; f.Kind == files.File && f.Size <= small {
-					texts[i].text, texts[i].err = folders.read(f)
+					texts[i] = readOne(&r, f)
 				}
 			}
 		})
@@ -99,17 +98,14 @@ func readSmall(root *os.Root, batch []files.Found) []content {
 	return texts
 }
 
-// read reads a file, which must be what f says.
-func (f *folders) read(found *files.Found) ([]byte, error) {
-	folder, err := f.open(path.Dir(found.Path))
-	if err != nil {
-		return nil, err
-	}
-	text, err := folder.ReadFile(path.Base(found.Path))
-	if err == nil && files.Sum(text) != found.Digest {
+// readOne reads a file, which must be what f says. That is why it need not be
+// read below a root: a file that a link leads to is another one.
+func readOne(r *files.Reader, f *files.Found) content {
+	text, err := r.Read(f)
+	if err == nil && files.Sum(text) != f.Digest {
 		err = ErrChanged
 	}
-	return text, err
+	return content{text, err}
 }
 
 func (p *putter) file(root *os.Root, f *files.Found, read content) error {
