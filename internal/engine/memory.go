@@ -38,8 +38,7 @@ type Verdict struct {
 
 	last    time.Duration           // what its last good run took; 0: not known
 	now     fingerprint.Fingerprint // without files
-	reads   []files.Found
-	outputs []files.Found // as they are now
+	outputs files.Digest            // the sum of the outputs, as they are now
 }
 
 // Memory is what is known from earlier runs and how it is to be used. It may be
@@ -76,60 +75,83 @@ func (m *Memory) Judge(s *plan.Step, inputs []plan.Input) (Verdict, error) {
 		return Verdict{Action: ToRun, Reasons: reason("undeclared", "it declares neither reads nor writes")}, nil
 	}
 	v := Verdict{Action: ToRun}
-	var err error
-	if v.reads, err = m.match(s.Reads); err != nil {
+	reads, err := m.sum(s.Reads)
+	if err != nil {
 		return v, err
 	}
-	if v.outputs, err = m.match(s.Writes); err != nil {
+	if v.outputs, err = m.sum(s.Writes); err != nil {
 		return v, err
 	}
-	v.now = fingerprint.Compute(s, inputs, v.reads, m.World)
+	v.now = fingerprint.Compute(s, inputs, reads, m.World)
 	switch {
 	case m.ForceAll || m.Force[s.Task]:
 		v.Reasons = reason("forced", "forced")
 	case s.Task.Always:
 		v.Reasons = reason("always", "it always runs")
 	default:
-		m.compare(s, &v)
+		err = m.compare(s, &v)
 	}
-	return v, nil
+	return v, err
 }
 
 // compare holds a step against its record.
-func (m *Memory) compare(s *plan.Step, v *Verdict) {
+func (m *Memory) compare(s *plan.Step, v *Verdict) (err error) {
 	head, found := m.Ledger.Head(s.ID())
 	v.last = time.Duration(head.Ms) * time.Millisecond
 	begun, isBegun := m.Ledger.Begun(s.ID())
 	switch {
 	case isBegun && begun == v.now.Sum:
 		v.Reasons = reason("failed", "its last run did not end well")
-		return
-	case found && !isBegun && head.Sum == v.now.Sum && head.OutputsSum == fingerprint.SumFiles(v.outputs):
+		return nil
+	case found && !isBegun && head.Sum == v.now.Sum && head.OutputsSum == v.outputs.String():
 		v.Action = Leave
-		return
+		return nil
 	}
-	v.Reasons = m.differences(s, v)
+	if v.Reasons, err = m.differences(s, v); err != nil {
+		return err
+	}
 	if m.Store != nil && !s.Task.NoStore && m.Store.Has(v.now.Sum) {
 		v.Action = ToRestore
 	}
+	return nil
 }
 
 // differences returns in what a step differs from its last good run.
-func (m *Memory) differences(s *plan.Step, v *Verdict) []fingerprint.Reason {
+func (m *Memory) differences(s *plan.Step, v *Verdict) ([]fingerprint.Reason, error) {
 	record, found := m.Ledger.Read(s.ID())
 	if !found {
-		return reason("first", "first run here")
+		return reason("first", "first run here"), nil
+	}
+	reads, err := m.match(s.Reads)
+	if err != nil {
+		return nil, err
 	}
 	now := v.now
-	now.Files = fingerprint.Files(v.reads)
+	now.Files = fingerprint.Files(reads)
 	reasons := fingerprint.Compare(record.Fingerprint, now)
 	if len(reasons) == 0 {
-		reasons = fingerprint.CompareFiles("output", record.Outputs, fingerprint.Files(v.outputs))
+		outputs, err := m.match(s.Writes)
+		if err != nil {
+			return nil, err
+		}
+		reasons = fingerprint.CompareFiles("output", record.Outputs, fingerprint.Files(outputs))
 	}
 	if len(reasons) == 0 {
 		reasons = reason("failed", "its last run did not end well")
 	}
-	return reasons
+	return reasons, nil
+}
+
+// sum returns the sum of the files that globs mean.
+func (m *Memory) sum(globs []plan.Glob) (files.Digest, error) {
+	if len(globs) == 0 {
+		return files.Digest{}, nil
+	}
+	set, err := glob.Compile(plan.Patterns(globs))
+	if err != nil {
+		return files.Digest{}, err
+	}
+	return m.Files.Sum(set)
 }
 
 // match returns the files that globs mean.
@@ -181,7 +203,15 @@ func (m *Memory) restore(s *plan.Step, v *Verdict) (done bool, err error) {
 	}
 	defer root.Close()
 	staging := path.Join(history.FolderName, "restore-"+s.ID())
-	err = m.Store.Restore(entry, root, filepath.FromSlash(staging), v.outputs)
+	present, err := m.match(s.Writes)
+	if err != nil {
+		return false, err
+	}
+	reads, err := m.match(s.Reads)
+	if err != nil {
+		return false, err
+	}
+	err = m.Store.Restore(entry, root, filepath.FromSlash(staging), present)
 	m.Files.Forget()
 	if errors.Is(err, store.ErrNotFound) {
 		return false, nil
@@ -193,14 +223,19 @@ func (m *Memory) restore(s *plan.Step, v *Verdict) (done bool, err error) {
 	if err != nil {
 		return false, err
 	}
-	return true, m.write(s, v, outputs, v.last)
+	return true, m.write(s, v, reads, outputs, v.last)
 }
 
-// begin makes the folders of what a step writes, and notes that it starts.
-func (m *Memory) begin(s *plan.Step, v *Verdict) error {
+// begin makes the folders of what a step writes, notes that it starts, and
+// returns what it reads.
+func (m *Memory) begin(s *plan.Step, v *Verdict) ([]files.Found, error) {
+	reads, err := m.match(s.Reads)
+	if err != nil {
+		return nil, err
+	}
 	root, err := os.OpenRoot(m.Top)
 	if err != nil {
-		return err
+		return nil, err
 	}
 	defer root.Close()
 	for _, g := range s.Writes {
@@ -215,10 +250,10 @@ func (m *Memory) begin(s *plan.Step, v *Verdict) error {
 			continue
 		}
 		if err := root.MkdirAll(filepath.FromSlash(folder), 0o777); err != nil {
-			return fmt.Errorf("making the folder of %q: %w", g.Text.Value, err)
+			return nil, fmt.Errorf("making the folder of %q: %w", g.Text.Value, err)
 		}
 	}
-	return m.Ledger.Begin(s.ID(), v.now.Sum)
+	return reads, m.Ledger.Begin(s.ID(), v.now.Sum)
 }
 
 // outputError says that a step ended well and did not leave what it declares.
@@ -231,7 +266,7 @@ func (e *outputError) Error() string { return e.msg }
 
 // keep checks the outputs of a step that ended well, keeps them and writes the
 // record. That they cannot be kept in the store is no failure: unkept tells why.
-func (m *Memory) keep(s *plan.Step, v *Verdict, inputs []plan.Input, took time.Duration, log []byte) (unkept string, err error) {
+func (m *Memory) keep(s *plan.Step, v *Verdict, e ended) (unkept string, err error) {
 	m.Files.Forget()
 	outputs, err := m.match(s.Writes)
 	if err != nil {
@@ -246,21 +281,29 @@ func (m *Memory) keep(s *plan.Step, v *Verdict, inputs []plan.Input, took time.D
 		return "", err
 	}
 	before := v.now.Sum
-	if err := m.readAgain(s, v, inputs, outputs); err != nil {
+	if err := m.readAgain(s, v, &e, outputs); err != nil {
 		return "", err
 	}
 	if m.Store != nil && !s.Task.NoStore {
-		if err := m.Store.Put(before, root, outputs, log); err != nil {
+		if err := m.Store.Put(before, root, outputs, e.log); err != nil {
 			unkept = "not kept in the store: " + err.Error()
 		}
 	}
-	return unkept, m.write(s, v, outputs, took)
+	return unkept, m.write(s, v, e.reads, outputs, e.took)
+}
+
+// ended is what is known of a step that ended well.
+type ended struct {
+	inputs []plan.Input
+	reads  []files.Found // as they were before it ran
+	took   time.Duration
+	log    []byte // what it printed; nil: not known
 }
 
 // readAgain takes the fingerprint of a step anew if it changed what it reads,
 // as a formatter does: what it left is the state in which it ended well.
-func (m *Memory) readAgain(s *plan.Step, v *Verdict, inputs []plan.Input, outputs []files.Found) error {
-	if len(v.reads) == 0 || len(outputs) == 0 {
+func (m *Memory) readAgain(s *plan.Step, v *Verdict, e *ended, outputs []files.Found) error {
+	if len(e.reads) == 0 || len(outputs) == 0 {
 		return nil
 	}
 	set, err := glob.Compile(plan.Patterns(s.Reads))
@@ -269,22 +312,26 @@ func (m *Memory) readAgain(s *plan.Step, v *Verdict, inputs []plan.Input, output
 	}
 	for i := range outputs {
 		if set.Match(outputs[i].Path) {
-			if v.reads, err = m.Files.Match(set); err != nil {
+			if e.reads, err = m.Files.Match(set); err != nil {
 				return err
 			}
-			v.now = fingerprint.Compute(s, inputs, v.reads, m.World)
+			v.now = fingerprint.Compute(s, e.inputs, files.SumOf(e.reads), m.World)
 			return nil
 		}
 	}
 	return nil
 }
 
-func (m *Memory) write(s *plan.Step, v *Verdict, outputs []files.Found, took time.Duration) error {
+func (m *Memory) write(s *plan.Step, v *Verdict, reads, outputs []files.Found, took time.Duration) error {
 	now := v.now
-	now.Files = fingerprint.Files(v.reads)
+	now.Files = fingerprint.Files(reads)
+	outputsSum := files.Digest{}
+	if len(s.Writes) > 0 {
+		outputsSum = files.SumOf(outputs)
+	}
 	return m.Ledger.Write(s.ID(), history.Record{
 		Call: s.Name, Task: s.Task.Name, Run: m.Run, Finished: time.Now().UTC(), Ms: took.Milliseconds(),
-		Sum: now.Sum, OutputsSum: fingerprint.SumFiles(outputs), Fingerprint: now, Outputs: fingerprint.Files(outputs),
+		Sum: now.Sum, OutputsSum: outputsSum.String(), Fingerprint: now, Outputs: fingerprint.Files(outputs),
 	})
 }
 

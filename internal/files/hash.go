@@ -2,6 +2,7 @@ package files
 
 import (
 	"cmp"
+	"encoding/hex"
 	"errors"
 	"fmt"
 	"io"
@@ -9,7 +10,6 @@ import (
 	"os"
 	"path"
 	"path/filepath"
-	"slices"
 	"sync"
 	"time"
 
@@ -54,7 +54,12 @@ const readers = 2
 // hashAll makes the digests of entries of f, which is locked. Those that are
 // gone are left without one.
 func (t *Tree) hashAll(f *folder, entries []*entry) error {
-	unknown := slices.DeleteFunc(slices.Clone(entries), func(e *entry) bool { return e.hashed })
+	var unknown []*entry
+	for _, e := range entries {
+		if !e.hashed {
+			unknown = append(unknown, e)
+		}
+	}
 	if len(unknown) == 0 {
 		return nil
 	}
@@ -203,6 +208,9 @@ func (r *Reader) Close() {
 		r.open = false
 	}
 }
+
+// String returns d in hexadecimal digits.
+func (d Digest) String() string { return hex.EncodeToString(d[:]) }
 
 // Sum returns the digest of a text.
 func Sum(text []byte) Digest { return blake3.Sum256(text) }

@@ -15,6 +15,8 @@ import (
 	"sync"
 	"sync/atomic"
 
+	"github.com/zeebo/blake3"
+
 	"tugline/internal/glob"
 )
 
@@ -116,14 +118,73 @@ var neverMatched = []string{".tugline", ".git", ".hg", ".svn", ".bzr", ".jj", "C
 // there.
 func (t *Tree) Match(set *glob.Set) ([]Found, error) {
 	m := &matches{}
-	err := t.walk(t.folder("", false), set, set.Start(), m)
+	err := t.walk(t.folder("", false), set, set.Start(), m.add)
 	return m.found, err
+}
+
+// Sum returns what tells the files that set means, with their kinds, modes and
+// contents, from others. It costs less than asking for the files.
+func (t *Tree) Sum(set *glob.Set) (Digest, error) {
+	s := &summing{hash: blake3.New()}
+	err := t.walk(t.folder("", false), set, set.Start(), s.add)
+	s.hash.Write(s.buf) // never fails
+	return Digest(s.hash.Sum(nil)), err
+}
+
+// summing is a sum that is being made.
+type summing struct {
+	hash *blake3.Hasher
+	buf  []byte
+}
+
+func (s *summing) add(folder string, entries []*entry) {
+	for _, e := range entries {
+		if folder != "" {
+			s.buf = append(s.buf, folder...)
+			s.buf = append(s.buf, '/')
+		}
+		s.buf = append(s.buf, e.name...)
+		s.content(e.kind, fs.FileMode(e.mode), &e.digest)
+	}
+}
+
+// content adds all but the path, which no zero byte ends before.
+func (s *summing) content(kind Kind, mode fs.FileMode, digest *Digest) {
+	mark := byte(kind)
+	if kind == File && mode&0o111 != 0 {
+		mark |= 0x80
+	}
+	s.buf = append(s.buf, 0, mark)
+	s.buf = append(s.buf, digest[:]...)
+	if len(s.buf) > 16<<10 {
+		s.hash.Write(s.buf) // never fails
+		s.buf = s.buf[:0]
+	}
+}
+
+// SumOf returns the sum of files that [Tree.Match] found: what [Tree.Sum] would
+// have returned then.
+func SumOf(found []Found) Digest {
+	s := &summing{hash: blake3.New()}
+	for i := range found {
+		s.buf = append(s.buf, found[i].Path...)
+		s.content(found[i].Kind, found[i].Mode, &found[i].Digest)
+	}
+	s.hash.Write(s.buf) // never fails
+	return Digest(s.hash.Sum(nil))
 }
 
 // matches gathers what is found. The paths share pieces of memory.
 type matches struct {
 	found []Found
 	paths strings.Builder
+}
+
+func (m *matches) add(folder string, entries []*entry) {
+	m.found = slices.Grow(m.found, len(entries))
+	for _, e := range entries {
+		m.found = append(m.found, Found{Path: m.path(folder, e.name), Kind: e.kind, Mode: fs.FileMode(e.mode), Size: e.size, Digest: e.digest})
+	}
 }
 
 // path returns the path of a name in a folder.
@@ -143,7 +204,7 @@ func (m *matches) path(folder, name string) string {
 }
 
 // walk adds what set means in a folder and below.
-func (t *Tree) walk(f *folder, set *glob.Set, st glob.State, found *matches) error {
+func (t *Tree) walk(f *folder, set *glob.Set, st glob.State, found adder) error {
 	f.mu.Lock()
 	f.unpack()
 	var below []step
@@ -160,6 +221,9 @@ func (t *Tree) walk(f *folder, set *glob.Set, st glob.State, found *matches) err
 	return nil
 }
 
+// adder is given what is found in one folder; it must not keep the entries.
+type adder func(folder string, entries []*entry)
+
 // step is a folder to go down to.
 type step struct {
 	name   string
@@ -167,7 +231,7 @@ type step struct {
 	follow bool // it is a link
 }
 
-func (t *Tree) inFolder(f *folder, set *glob.Set, st glob.State, below *[]step, found *matches) error {
+func (t *Tree) inFolder(f *folder, set *glob.Set, st glob.State, below *[]step, found adder) error {
 	next := make(glob.State, 0, len(st))
 	var meant []*entry
 	visit := func(e *entry, named bool) {
@@ -208,16 +272,15 @@ func (t *Tree) inFolder(f *folder, set *glob.Set, st glob.State, below *[]step, 
 }
 
 // addAll adds the entries of f that are meant, with their digests.
-func (t *Tree) addAll(f *folder, meant []*entry, found *matches) error {
+func (t *Tree) addAll(f *folder, meant []*entry, found adder) error {
 	if err := t.hashAll(f, meant); err != nil {
 		return err
 	}
-	found.found = slices.Grow(found.found, len(meant))
-	for _, e := range meant {
-		if e.hashed { // else it is gone by now
-			found.found = append(found.found, Found{Path: found.path(f.path, e.name), Kind: e.kind, Mode: fs.FileMode(e.mode), Size: e.size, Digest: e.digest})
-		}
+	gone := func(e *entry) bool { return !e.hashed }
+	if slices.ContainsFunc(meant, gone) {
+		meant = slices.DeleteFunc(meant, gone)
 	}
+	found(f.path, meant)
 	return nil
 }
 

@@ -43,6 +43,9 @@ func match(t *testing.T, tree *Tree, patterns ...string) []Found {
 	require.NoError(t, err)
 	found, err := tree.Match(set)
 	require.NoError(t, err)
+	sum, err := tree.Sum(set)
+	require.NoError(t, err)
+	assert.Equal(t, SumOf(found), sum)
 	return found
 }
 

@@ -51,10 +51,10 @@ type World struct {
 	Hidden func(text string) string  // text with the secret values masked
 }
 
-// Compute returns the fingerprint of a step: inputs are those of the step,
-// found the files that it reads. Its Files are left out: most often the sum is
-// all that is asked for, and [Files] makes them.
-func Compute(s *plan.Step, inputs []plan.Input, found []files.Found, w World) Fingerprint {
+// Compute returns the fingerprint of a step: inputs are those of the step, reads
+// is the sum of the files that it reads. Its Files are left out: most often the
+// sum is all that is asked for, and [Files] makes them.
+func Compute(s *plan.Step, inputs []plan.Input, reads files.Digest, w World) Fingerprint {
 	fp := Fingerprint{}
 	add := func(kind, name, value string) { fp.Items = append(fp.Items, Item{kind, name, value}) }
 	for i, run := range s.Run {
@@ -79,7 +79,7 @@ func Compute(s *plan.Step, inputs []plan.Input, found []files.Found, w World) Fi
 		writeAll(h, item.Kind, item.Name, item.Value)
 	}
 	writeAll(h, "files")
-	sumFiles(h, found)
+	h.Write(reads[:]) // never fails
 	fp.Sum = hex.EncodeToString(h.Sum(nil))
 	return fp
 }
@@ -129,31 +129,6 @@ func Files(found []files.Found) []File {
 		list[i] = File{f.Path, mark}
 	}
 	return list
-}
-
-// SumFiles returns what tells a list of files from others.
-func SumFiles(found []files.Found) string {
-	h := blake3.New()
-	sumFiles(h, found)
-	return hex.EncodeToString(h.Sum(nil))
-}
-
-func sumFiles(h hash.Hash, found []files.Found) {
-	buf := make([]byte, 0, 4096)
-	for i := range found {
-		f := &found[i]
-		buf = append(buf, f.Path...)
-		sort := byte(f.Kind)
-		if f.Executable() {
-			sort |= 0x80
-		}
-		buf = append(buf, 0, sort) // no path holds a zero byte
-		buf = append(buf, f.Digest[:]...)
-		if len(buf) > 3500 || i == len(found)-1 {
-			h.Write(buf) // never fails
-			buf = buf[:0]
-		}
-	}
 }
 
 // writeAll writes texts so that no other texts come to the same bytes.

@@ -19,11 +19,20 @@ func of(t *testing.T, top, text string, found ...files.Found) Fingerprint {
 	pl, err := plan.New(p, plan.Request{Calls: []project.Call{{Name: "t"}}, OS: "linux", Jobs: 3, From: top, Env: []string{"CALLER=x", "HOME=/home"}})
 	require.NoError(t, err)
 	s := pl.Steps[len(pl.Steps)-1]
-	fp := Compute(s, s.Inputs(), found, World{
+	fp := Compute(s, s.Inputs(), sumOf(found), World{
 		Top: top, OS: "linux", Arch: "amd64", Keyed: func(v string) string { return "keyed " + v }, Hidden: func(v string) string { return v },
 	})
 	fp.Files = Files(found)
 	return fp
+}
+
+// sumOf stands for the sum that the tree of files gives.
+func sumOf(found []files.Found) files.Digest {
+	var text []byte
+	for _, f := range Files(found) {
+		text = append(text, f.Path+" "+f.Mark+"\n"...)
+	}
+	return files.Sum(text)
 }
 
 const base = "[env]\nA = '1'\nLIB = '$TUGLINE_PROJECT/lib'\n[task.t]\nargs.port = { default = 'merrow' }\nfolder = 'work'\nreads = 'x'\nwrites = 'out/*'\ntracks = 'CALLER'\nrun = 'one'\n"
