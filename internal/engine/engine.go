@@ -327,8 +327,7 @@ func (l *loop) runAndKeep(ctx context.Context, t task, r *Result, v *Verdict) er
 		m.Files.Forget()
 		return nil
 	}
-	reads, err := m.begin(t.step, v)
-	if err != nil {
+	if err := m.begin(t.step, v); err != nil {
 		return err
 	}
 	started := l.cfg.Now()
@@ -342,7 +341,7 @@ func (l *loop) runAndKeep(ctx context.Context, t task, r *Result, v *Verdict) er
 	if l.cfg.Stdout != nil {
 		log = nil // it was printed past us
 	}
-	unkept, err := m.keep(t.step, v, ended{t.inputs, reads, l.cfg.Now().Sub(started), log})
+	unkept, err := m.keep(t.step, v, ended{t.inputs, l.cfg.Now().Sub(started), log})
 	if unkept != "" {
 		r.Reason = strings.TrimPrefix(r.Reason+"; "+unkept, "; ")
 	}

@@ -39,6 +39,7 @@ type Verdict struct {
 	last    time.Duration           // what its last good run took; 0: not known
 	now     fingerprint.Fingerprint // without files
 	outputs files.Digest            // the sum of the outputs, as they are now
+	reads   []files.Found           // what it reads, unless it is to be left
 }
 
 // Memory is what is known from earlier runs and how it is to be used. It may be
@@ -90,6 +91,9 @@ func (m *Memory) Judge(s *plan.Step, inputs []plan.Input) (Verdict, error) {
 		v.Reasons = reason("always", "it always runs")
 	default:
 		err = m.compare(s, &v)
+	}
+	if err == nil && v.Action != Leave {
+		v.reads, err = m.match(s.Reads) // now, while it is known
 	}
 	return v, err
 }
@@ -207,10 +211,6 @@ func (m *Memory) restore(s *plan.Step, v *Verdict) (done bool, err error) {
 	if err != nil {
 		return false, err
 	}
-	reads, err := m.match(s.Reads)
-	if err != nil {
-		return false, err
-	}
 	err = m.Store.Restore(entry, root, filepath.FromSlash(staging), present)
 	m.Files.Forget()
 	if errors.Is(err, store.ErrNotFound) {
@@ -223,19 +223,14 @@ func (m *Memory) restore(s *plan.Step, v *Verdict) (done bool, err error) {
 	if err != nil {
 		return false, err
 	}
-	return true, m.write(s, v, reads, outputs, v.last)
+	return true, m.write(s, v, outputs, v.last)
 }
 
-// begin makes the folders of what a step writes, notes that it starts, and
-// returns what it reads.
-func (m *Memory) begin(s *plan.Step, v *Verdict) ([]files.Found, error) {
-	reads, err := m.match(s.Reads)
-	if err != nil {
-		return nil, err
-	}
+// begin makes the folders of what a step writes, and notes that it starts.
+func (m *Memory) begin(s *plan.Step, v *Verdict) error {
 	root, err := os.OpenRoot(m.Top)
 	if err != nil {
-		return nil, err
+		return err
 	}
 	defer root.Close()
 	for _, g := range s.Writes {
@@ -250,10 +245,10 @@ func (m *Memory) begin(s *plan.Step, v *Verdict) ([]files.Found, error) {
 			continue
 		}
 		if err := root.MkdirAll(filepath.FromSlash(folder), 0o777); err != nil {
-			return nil, fmt.Errorf("making the folder of %q: %w", g.Text.Value, err)
+			return fmt.Errorf("making the folder of %q: %w", g.Text.Value, err)
 		}
 	}
-	return reads, m.Ledger.Begin(s.ID(), v.now.Sum)
+	return m.Ledger.Begin(s.ID(), v.now.Sum)
 }
 
 // outputError says that a step ended well and did not leave what it declares.
@@ -281,7 +276,7 @@ func (m *Memory) keep(s *plan.Step, v *Verdict, e ended) (unkept string, err err
 		return "", err
 	}
 	before := v.now.Sum
-	if err := m.readAgain(s, v, &e, outputs); err != nil {
+	if err := m.readAgain(s, v, e.inputs, outputs); err != nil {
 		return "", err
 	}
 	if m.Store != nil && !s.Task.NoStore {
@@ -289,21 +284,20 @@ func (m *Memory) keep(s *plan.Step, v *Verdict, e ended) (unkept string, err err
 			unkept = "not kept in the store: " + err.Error()
 		}
 	}
-	return unkept, m.write(s, v, e.reads, outputs, e.took)
+	return unkept, m.write(s, v, outputs, e.took)
 }
 
 // ended is what is known of a step that ended well.
 type ended struct {
 	inputs []plan.Input
-	reads  []files.Found // as they were before it ran
 	took   time.Duration
 	log    []byte // what it printed; nil: not known
 }
 
 // readAgain takes the fingerprint of a step anew if it changed what it reads,
 // as a formatter does: what it left is the state in which it ended well.
-func (m *Memory) readAgain(s *plan.Step, v *Verdict, e *ended, outputs []files.Found) error {
-	if len(e.reads) == 0 || len(outputs) == 0 {
+func (m *Memory) readAgain(s *plan.Step, v *Verdict, inputs []plan.Input, outputs []files.Found) error {
+	if len(v.reads) == 0 || len(outputs) == 0 {
 		return nil
 	}
 	set, err := glob.Compile(plan.Patterns(s.Reads))
@@ -312,19 +306,19 @@ func (m *Memory) readAgain(s *plan.Step, v *Verdict, e *ended, outputs []files.F
 	}
 	for i := range outputs {
 		if set.Match(outputs[i].Path) {
-			if e.reads, err = m.Files.Match(set); err != nil {
+			if v.reads, err = m.Files.Match(set); err != nil {
 				return err
 			}
-			v.now = fingerprint.Compute(s, e.inputs, files.SumOf(e.reads), m.World)
+			v.now = fingerprint.Compute(s, inputs, files.SumOf(v.reads), m.World)
 			return nil
 		}
 	}
 	return nil
 }
 
-func (m *Memory) write(s *plan.Step, v *Verdict, reads, outputs []files.Found, took time.Duration) error {
+func (m *Memory) write(s *plan.Step, v *Verdict, outputs []files.Found, took time.Duration) error {
 	now := v.now
-	now.Files = fingerprint.Files(reads)
+	now.Files = fingerprint.Files(v.reads)
 	outputsSum := files.Digest{}
 	if len(s.Writes) > 0 {
 		outputsSum = files.SumOf(outputs)

@@ -146,12 +146,12 @@ func (file rawFile) digest() (d Digest, size int64, after stamp, err error) {
 		n, err := file.read(*buf)
 		h.Write((*buf)[:n])
 		size += int64(n)
-		if err == io.EOF || n == 0 && err == nil {
+		if err != nil && err != io.EOF {
+			return d, size, after, err
+		}
+		if n < len(*buf) { // the end, as the size in the stamp confirms
 			h.Sum(d[:0])
 			return d, size, file.stamp(), nil
-		}
-		if err != nil {
-			return d, size, after, err
 		}
 	}
 }
