@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"crypto/rand"
 	"fmt"
@@ -32,6 +33,7 @@ type runOptions struct {
 	set    []string
 	files  []string // --env-file
 	dryRun bool
+	after  string // --after-failure
 	memoryOptions
 }
 
@@ -39,6 +41,7 @@ func (o *runOptions) add(flags *pflag.FlagSet) {
 	flags.SortFlags = false
 	flags.IntVarP(&o.jobs, "jobs", "j", 0, "run at most `N` tasks at once; without it, as many as there are processors")
 	flags.StringVar(&o.output, "output", "auto", "show what tasks print in this `MODE`: auto, lines, blocks or direct")
+	flags.StringVar(&o.after, "after-failure", "", "what a failure does to the other tasks, one of drain, abort and continue, `HOW`")
 	o.addVariables(flags)
 	o.memoryOptions.add(flags)
 	flags.BoolVarP(&o.dryRun, "dry-run", "n", false, "tell what would happen, as tugline plan does, and change nothing")
@@ -56,6 +59,9 @@ func (o *runOptions) check(flags *pflag.FlagSet) error {
 	}
 	if err := o.checkVariables(); err != nil {
 		return err
+	}
+	if o.after != "" && !slices.Contains(project.AfterFailure, o.after) {
+		return &usageError{msg: fmt.Sprintf("--after-failure must be %s, not %q", strings.Join(project.AfterFailure, ", "), o.after)}
 	}
 	switch output.Mode(o.output) {
 	case "auto", output.Lines, output.Blocks, output.Direct:
@@ -133,7 +139,7 @@ func (a *app) runCalls(ctx context.Context, p *project.Project, calls []project.
 	if err != nil {
 		return err
 	}
-	cfg := engine.Config{Jobs: jobs, Grace: grace, Quiet: a.quiet, Kill: a.env.Kill, Secrets: a.secrets}
+	cfg := engine.Config{Jobs: jobs, After: cmp.Or(options.after, p.After), Grace: grace, Quiet: a.quiet, Kill: a.env.Kill, Secrets: a.secrets}
 	if a.remember(memory) {
 		memory.Run = run
 		cfg.Memory = memory

@@ -23,6 +23,7 @@ type Config struct {
 	Jobs  int           // steps at once; 0: the number of processors
 	Grace time.Duration // from asking a program to end to killing it; 0: kill at once
 	Quiet bool          // do not tell of the statements that start
+	After string        // what a failure does to the other steps, as project.AfterFailure; empty: drain
 	Sink  Sink          // may be nil
 
 	// Stdin, Stdout and Stderr are handed to the programs as they are. Where
@@ -62,7 +63,10 @@ func Run(ctx context.Context, p *plan.Plan, scripts *Scripts, cfg Config) (Summa
 		cfg.Exec = shell.Run
 	}
 	l := newLoop(p, scripts, cfg)
-	l.run(ctx)
+	runCtx, abort := context.WithCancelCause(ctx)
+	defer abort(nil)
+	l.abort = abort
+	l.run(runCtx)
 	return l.summary, context.Cause(ctx)
 }
 
@@ -83,7 +87,8 @@ type loop struct {
 	ready   queue          // may start now
 	running int
 	ended   int
-	failed  *plan.Step // the first that failed: nothing more is started
+	failed  *plan.Step // the first that failed
+	abort   context.CancelCauseFunc
 	summary Summary
 }
 
@@ -197,10 +202,10 @@ func (l *loop) settle(ctx context.Context, s *plan.Step) (Result, bool) {
 	case s.Skip != "":
 		r.State, r.Reason = Skipped, s.Skip
 	case s.Task.IsGroup():
+	case l.failed != nil && l.cfg.After != "continue":
+		r.State, r.Reason = Stopped, fmt.Sprintf("not started, since %q failed", l.failed.Name)
 	case ctx.Err() != nil:
 		r.State, r.Reason = Stopped, "not started"
-	case l.failed != nil:
-		r.State, r.Reason = Stopped, fmt.Sprintf("not started, since %q failed", l.failed.Name)
 	default:
 		return r, false
 	}
@@ -247,6 +252,9 @@ func (l *loop) finish(r Result) {
 	l.ended++
 	if r.State == Failed && l.failed == nil {
 		l.failed = r.Step
+		if l.cfg.After == "abort" {
+			l.abort(fmt.Errorf("%w, since %q failed", errAborted, r.Step.Name))
+		}
 	}
 	for _, s := range l.waiting[i] {
 		if l.waits[s.Index]--; l.waits[s.Index] == 0 {
@@ -269,15 +277,69 @@ func (l *loop) runStep(ctx context.Context, t task) {
 	l.events <- Event{Kind: StepFinished, Time: now, Step: t.step, Result: r}
 }
 
-// runScripts runs the scripts of a step, one after the other.
+// errAborted is the cause of a context that a failure ended.
+var errAborted = errors.New("ended")
+
+// timeoutError says that an attempt took longer than it may.
+type timeoutError time.Duration
+
+func (e timeoutError) Error() string {
+	return fmt.Sprintf("it took longer than %v", time.Duration(e))
+}
+
+// runScripts runs the scripts of a step, one after the other, and again while
+// they fail and the task is to be tried again.
 func (l *loop) runScripts(ctx context.Context, t task, r *Result, kept *printed) {
-	for i := range t.step.Run {
-		text := &t.step.Run[i]
-		if err := l.exec(ctx, l.command(t.step, text, t.env, kept)); err != nil {
+	retry := t.step.Task.Retry
+	wait := retry.Wait
+	for r.Attempts = 1; ; r.Attempts++ {
+		text, err := l.attempt(ctx, t, kept)
+		if err == nil {
+			if r.Attempts > 1 {
+				r.Reason = strings.TrimPrefix(fmt.Sprintf("%s; attempt %d", r.Reason, r.Attempts), "; ")
+			}
+			return
+		}
+		if ctx.Err() != nil || r.Attempts > retry.Times {
 			l.fail(ctx, r, text, t.env, err)
 			return
 		}
+		told := fmt.Sprintf("attempt %d of %d failed, %v; the next one follows", r.Attempts, retry.Times+1, err)
+		if wait > 0 {
+			told += " in " + wait.String()
+		}
+		l.events <- Event{Kind: StepRetry, Time: l.cfg.Now(), Step: t.step, Text: []byte(l.cfg.Secrets.Text(told))}
+		select {
+		case <-ctx.Done():
+		case <-time.After(wait):
+		}
+		if ctx.Err() != nil {
+			l.fail(ctx, r, text, t.env, err)
+			return
+		}
+		wait = time.Duration(float64(wait) * retry.Factor)
 	}
+}
+
+// attempt runs the scripts of a step once. It returns the one that failed.
+func (l *loop) attempt(ctx context.Context, t task, kept *printed) (*project.Text, error) {
+	limit := t.step.Task.Timeout
+	if limit > 0 {
+		var cancel context.CancelFunc
+		ctx, cancel = context.WithTimeout(ctx, limit)
+		defer cancel()
+	}
+	for i := range t.step.Run {
+		text := &t.step.Run[i]
+		err := l.exec(ctx, l.command(t.step, text, t.env, kept))
+		if err != nil && errors.Is(context.Cause(ctx), context.DeadlineExceeded) {
+			err = timeoutError(limit)
+		}
+		if err != nil {
+			return text, err
+		}
+	}
+	return nil, nil
 }
 
 // recall does with a step what the memory says of it.
@@ -381,16 +443,24 @@ func (l *loop) exec(ctx context.Context, cmd shell.Command) error {
 func (l *loop) fail(ctx context.Context, r *Result, text *project.Text, env []string, err error) {
 	if ctx.Err() != nil {
 		r.State, r.Reason = Stopped, "interrupted"
+		if cause := context.Cause(ctx); errors.Is(cause, errAborted) {
+			r.Reason = cause.Error()
+		}
 		return
 	}
 	r.State, r.Reason = Failed, l.cfg.Secrets.Text(err.Error())
 	r.Failure = &Failure{Span: r.Step.Task.Span, Msg: r.Reason}
+	if r.Attempts > 1 {
+		r.Reason += fmt.Sprintf(", after %d attempts", r.Attempts)
+	}
 	if text != nil {
 		r.Failure.Span = text.Span
 	}
 	var exit *shell.ExitError
 	var output *outputError
+	var timeout timeoutError
 	switch {
+	case errors.As(err, &timeout):
 	case errors.As(err, &output):
 		r.Failure.Span = output.text.Span
 	case errors.As(err, &exit):

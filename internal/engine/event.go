@@ -36,6 +36,7 @@ const (
 	StepCommand  Kind = "step.command" // a statement of the step starts
 	StepOutput   Kind = "step.output"
 	StepWaiting  Kind = "step.waiting" // it waits, for what Text says
+	StepRetry    Kind = "step.retry"   // an attempt failed, and another one follows; Text tells of both
 	StepFinished Kind = "step.finished"
 	RunFinished  Kind = "run.finished"
 )
@@ -53,13 +54,14 @@ type Event struct {
 
 // Result is what became of one step.
 type Result struct {
-	Step    *plan.Step
-	State   State
-	Took    time.Duration        // 0 for a step that was not started
-	Saved   time.Duration        // what it took when it last ran, if it need not run now
-	Reason  string               // why it was not run, or how it failed; may be empty
-	Failure *Failure             // of a failed step
-	Reasons []fingerprint.Reason // why it ran, or not; may be empty
+	Step     *plan.Step
+	State    State
+	Took     time.Duration        // 0 for a step that was not started
+	Saved    time.Duration        // what it took when it last ran, if it need not run now
+	Attempts int                  // of its commands; 0 for a step that was not started
+	Reason   string               // why it was not run, or how it failed; may be empty
+	Failure  *Failure             // of a failed step
+	Reasons  []fingerprint.Reason // why it ran, or not; may be empty
 }
 
 // Failure tells where and how a step failed.

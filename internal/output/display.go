@@ -10,6 +10,7 @@ import (
 	"syscall"
 	"time"
 
+	"github.com/fatih/color"
 	"github.com/mattn/go-runewidth"
 
 	"tugline/internal/engine"
@@ -102,8 +103,25 @@ func (d *Display) Event(e engine.Event) {
 		d.output(e.Step, e.Text)
 	case engine.StepWaiting:
 		d.waiting(e.Step, string(e.Text))
+	case engine.StepRetry:
+		d.retry(e.Step, string(e.Text))
 	case engine.StepFinished:
 		d.finished(e.Result)
+	}
+}
+
+// retry tells that an attempt failed and another one follows.
+func (d *Display) retry(s *plan.Step, told string) {
+	step := d.steps[s]
+	d.flushPartial(s, step)
+	line := d.style.paint(printable(told), color.FgHiYellow) + "\n"
+	switch d.mode {
+	case Lines:
+		d.write(step.prefix + line)
+	case Blocks:
+		d.keep(step.block.write([]byte(line)))
+	default:
+		d.write(line)
 	}
 }
 

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"time"
 	"unicode"
 
 	"github.com/alecthomas/units"
@@ -66,6 +67,11 @@ func (d *decoder) tasks(f *File, e *entry) {
 		f.Tasks = append(f.Tasks, t)
 		decodeTable(d, te.val.table, taskKeys, t, "task key")
 		d.checkVariables(t)
+		for _, key := range []string{"retry", "timeout"} {
+			if e := te.val.table.get(key); e != nil && t.IsGroup() && len(f.skipped) == 0 {
+				d.report(e.span, `it goes with "run"`, "%q has nothing to try in task %q", key, t.Name)
+			}
+		}
 		if len(d.file.skipped) == 0 && !d.has(te.val.table, "run", "needs", "os") {
 			d.report(te.span, `give it "run" or "needs"`, "task %q does nothing", t.Name)
 		}
@@ -294,6 +300,40 @@ func (d *decoder) envFiles(e *entry) []EnvFile {
 		out = append(out, f)
 	}
 	return out
+}
+
+// choice reads a text that must be one of some.
+func (d *decoder) choice(e *entry, allowed []string) string {
+	t := d.text(e)
+	if t.Value != "" && !slices.Contains(allowed, t.Value) {
+		d.report(t.Span, DidYouMean(t.Value, allowed), "%q must be one of %s, not %q", e.key, strings.Join(allowed, ", "), t.Value)
+	}
+	return t.Value
+}
+
+// duration reads a span of time, as Go writes it.
+func (d *decoder) duration(e *entry) time.Duration {
+	t := d.text(e)
+	if t.Span.IsZero() {
+		return 0
+	}
+	span, err := time.ParseDuration(t.Value)
+	if err != nil || span <= 0 {
+		d.report(t.Span, `such as "500ms", "2s" or "1h30m"`, "%q is no span of time: %q", e.key, t.Value)
+	}
+	return span
+}
+
+func (d *decoder) retry(e *entry) Retry {
+	r := Retry{Factor: 1}
+	if !d.is(e.key, e.val, kindTable) {
+		return r
+	}
+	decodeTable(d, e.val.table, retryKeys, &r, "key of retry")
+	if e.val.table.get("times") == nil && len(d.file.skipped) == 0 {
+		d.report(e.span, "such as { times = 3 }", "%q does not say how many times", e.key)
+	}
+	return r
 }
 
 // tracks reads names of variables.

@@ -24,6 +24,9 @@ var topKeys = []key[*File]{
 	{"shell", formShell, "What runs the scripts: `\"builtin\"` (the default), a program, or a program with its arguments.", func(d *decoder, f *File, e *entry) {
 		f.shell = d.shell(e)
 	}},
+	{"after_failure", formAfter, "What a failure does to the other tasks: `\"drain\"` (the default) starts nothing new, `\"abort\"` ends what runs, too, `\"continue\"` runs all that does not need the failed one.", func(d *decoder, f *File, e *entry) {
+		f.After = d.choice(e, AfterFailure)
+	}},
 	{"echo", formBool, "Show each command as it starts; `true` when left out.", func(d *decoder, f *File, e *entry) {
 		f.echo = d.yes(e)
 	}},
@@ -86,6 +89,12 @@ var taskKeys = []key[*Task]{
 	{"tracks", formTexts, "Names of variables that count as inputs, though the project does not declare them.", func(d *decoder, t *Task, e *entry) {
 		t.Tracks = d.tracks(e)
 	}},
+	{"retry", formRetry, "Try again when it failed: `times` is how many further attempts there are, `wait` the time before the first of them, such as `\"2s\"`, `factor` by how much each wait is longer than the one before.", func(d *decoder, t *Task, e *entry) {
+		t.Retry = d.retry(e)
+	}},
+	{"timeout", formText, "How long one attempt may take, such as `\"5m\"`; then it is ended and has failed.", func(d *decoder, t *Task, e *entry) {
+		t.Timeout = d.duration(e)
+	}},
 	{"always", formBool, "Run even if nothing changed.", func(d *decoder, t *Task, e *entry) {
 		t.Always = d.yes(e)
 	}},
@@ -105,6 +114,20 @@ var partKeys = []key[*Part]{
 	{"path", formText, "The folder or the `.toml` file, relative to the folder of the file that takes it in.", func(d *decoder, p *Part, e *entry) { p.Path = d.text(e) }},
 	{"optional", formBool, "It need not be there; calls of its tasks are then skipped.", func(d *decoder, p *Part, e *entry) { p.Optional = d.yes(e) }},
 	{"env", formEnv, "Variables for the part, stronger than its own.", func(d *decoder, p *Part, e *entry) { p.Env = d.env(e) }},
+}
+
+// retryKeys are the keys of retry.
+var retryKeys = []key[*Retry]{
+	{"times", formCount, "How many further attempts there are.", func(d *decoder, r *Retry, e *entry) { r.Times = d.count(e) }},
+	{"wait", formText, "The time before the first of them, such as `\"2s\"`; none when left out.", func(d *decoder, r *Retry, e *entry) { r.Wait = d.duration(e) }},
+	{"factor", formNumber, "By how much each wait is longer than the one before; 1 when left out.", func(d *decoder, r *Retry, e *entry) {
+		if f := d.number(e); f != nil {
+			r.Factor = *f
+			if r.Factor < 1 {
+				d.report(e.val.span, "", "%q must be at least 1", e.key)
+			}
+		}
+	}},
 }
 
 // systemKeys are the keys of os.<system>.

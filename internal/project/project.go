@@ -1,6 +1,9 @@
 package project
 
-import "strings"
+import (
+	"strings"
+	"time"
+)
 
 // Project is a checked tugline.toml with all its parts. It does not change once
 // loaded.
@@ -19,6 +22,7 @@ type File struct {
 	Title    string
 	Default  []Call    // what a bare tugline runs; empty: it lists. Counts at the top alone
 	Jobs     int       // tasks at once; 0: the number of processors. Counts at the top alone
+	After    string    // what a failure does to the others: drain, abort or continue; empty: drain. Counts at the top alone
 	Given    []Var     // what the file around sets for this part; stronger than Env
 	Env      []Var     // in the order of the file
 	EnvFiles []EnvFile // the later ones are stronger, and stronger than those of the file around
@@ -68,12 +72,24 @@ type Task struct {
 	Echo     bool   // show each command as it starts
 	Absent   string // why there is no such task, though it may be called: its part is optional
 
-	Always    bool // run even if nothing changed
-	OnRequest bool // not taken into a plan only because of what it writes
-	NoStore   bool // keep no copies of the outputs
+	Retry     Retry         // the zero Retry: one attempt
+	Timeout   time.Duration // of one attempt; 0: none
+	Always    bool          // run even if nothing changed
+	OnRequest bool          // not taken into a plan only because of what it writes
+	NoStore   bool          // keep no copies of the outputs
 
 	runOn map[string][]Text // scripts by system: linux, darwin, windows, unix
 }
+
+// Retry tells how often a task that failed is tried again.
+type Retry struct {
+	Times  int           // further attempts
+	Wait   time.Duration // before the second attempt
+	Factor float64       // by which each wait is longer than the one before; at least 1
+}
+
+// AfterFailure are the values of after_failure.
+var AfterFailure = []string{"drain", "abort", "continue"}
 
 // Name is a name with its place.
 type Name struct {

@@ -20,13 +20,15 @@ const (
 	formParts
 	formPaths
 	formStore
+	formAfter
+	formRetry
 )
 
 // String returns what f holds, in the words of the reference.
 func (f form) String() string {
 	return [...]string{"text", "text or list", "true or false", "whole number from 1", "call or list of calls",
 		"text or list", "table of texts or tables", "tables", "tables", "tables", "text, number, true or false", "number", "list of texts or tables", "table of texts or tables",
-		"text, list, or table of them", "table"}[f]
+		"text, list, or table of them", "table", "text", "table"}[f]
 }
 
 // object is a piece of a JSON Schema.
@@ -82,6 +84,10 @@ func (f form) schema() object {
 		return object{"anyOf": []any{text, texts, object{"type": "object", "additionalProperties": false, "patternProperties": object{varNamePattern: list}}}}
 	case formStore:
 		return object{"type": "object", "additionalProperties": false, "properties": object{"limit": text}}
+	case formAfter:
+		return object{"enum": []any{AfterFailure[0], AfterFailure[1], AfterFailure[2]}}
+	case formRetry:
+		return tableSchema(retryKeys)
 	case formParts:
 		part := object{"anyOf": []any{text, tableSchema(partKeys)}}
 		return object{"type": "object", "additionalProperties": false, "patternProperties": object{taskNamePattern: part}}

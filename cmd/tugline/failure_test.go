@@ -1,0 +1,119 @@
+//go:build unix
+
+package main
+
+import (
+	"strings"
+	"syscall"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+)
+
+func TestAfterAFailure(t *testing.T) {
+	s := tell(t, `
+[task.all]
+needs = ["bad", "slow", "later", "alone"]
+[task.bad]
+run = "while [ ! -e slow-runs ]; do sleep 0.01; done; exit 3"
+[task.slow]
+run = "echo x >slow-runs; while [ ! -e go ] && [ $(cat rounds | wc -l) -lt 30 ]; do echo x >>rounds; sleep 0.01; done; echo slow-done >>log"
+env.X = { run = "touch rounds; rm -f slow-runs go; echo x" }
+[task.later]
+needs = ["slow"]
+run = "echo later >>log"
+[task.alone]
+needs = ["slow"]
+run = "echo alone >>log"
+[task.needs-bad]
+needs = ["bad"]
+run = "echo never >>log"
+`)
+	ends := func(args ...string) map[string]string {
+		s.write("log", "")
+		s.write("rounds", "")
+		r := s.tugline(append([]string{"-j2", "--output", "blocks"}, args...)...)
+		assert.Equal(t, 1, r.code)
+		return lines(r.stdout, `^(ran|failed|stopped|blocked) +(\S+)(?: +[0-9.]+s)?(?:  +(.*))?$`)
+	}
+	drained := ends("all")
+	assert.Equal(t, "ran", drained["slow"])
+	assert.Equal(t, `stopped: not started, since "bad" failed`, drained["later"])
+	assert.Equal(t, "slow-done\n", s.read("log"))
+
+	aborted := ends("--after-failure", "abort", "all")
+	assert.Equal(t, `stopped: ended, since "bad" failed`, aborted["slow"])
+	assert.Equal(t, "", s.read("log"))
+
+	s.write("tugline.toml", "after_failure = 'continue'\n"+s.read("tugline.toml"))
+	continued := ends("all", "needs-bad")
+	assert.Equal(t, "ran", continued["later"])
+	assert.Equal(t, "ran", continued["alone"])
+	assert.Equal(t, `blocked: needs "bad", which failed`, continued["needs-bad"])
+	assert.ElementsMatch(t, []string{"slow-done", "later", "alone"}, strings.Fields(s.read("log")))
+	assert.Equal(t, `stopped: not started, since "bad" failed`, ends("--after-failure", "drain", "all")["later"], "the option is stronger")
+	assert.Contains(t, s.tugline("--after-failure", "never", "all").stderr, `--after-failure must be drain, abort, continue, not "never"`)
+}
+
+func TestRetryAndTimeout(t *testing.T) {
+	s := tell(t, `
+[task.flaky]
+retry = { times = 3, wait = "5ms", factor = 2.0 }
+run = ["echo try >>tries", 'test $(wc -l <tries) -ge 3']
+[task.hopeless]
+retry = { times = 1 }
+run = "exit 7"
+[task.hangs]
+timeout = "50ms"
+retry = { times = 1 }
+run = "sh -c 'echo $$ >>pids; sleep 60; :'"
+[task.fits]
+timeout = "1m"
+run = "true"
+[task.waits]
+retry = { times = 1, wait = "1h" }
+run = "echo x >waiting; exit 1"
+`)
+	r := s.tugline("--output", "blocks", "flaky")
+	assert.Equal(t, 0, r.code)
+	assert.Contains(t, r.stdout, "attempt 1 of 4 failed, exit code 1; the next one follows in 5ms\n")
+	assert.Contains(t, r.stdout, "attempt 2 of 4 failed, exit code 1; the next one follows in 10ms\n")
+	assert.Regexp(t, `(?m)^ran +flaky +\S+s  attempt 3$`, r.stdout)
+
+	r = s.tugline("--output", "blocks", "hopeless")
+	assert.Equal(t, 1, r.code)
+	assert.Regexp(t, `(?m)^failed +hopeless +\S+s  exit code 7, after 2 attempts, tugline.toml:7:8$`, r.stdout)
+
+	r = s.tugline("--output", "blocks", "hangs")
+	assert.Equal(t, 1, r.code)
+	assert.Contains(t, r.stdout, "attempt 1 of 2 failed, it took longer than 50ms; the next one follows\n")
+	assert.Regexp(t, `(?m)^failed +hangs +\S+s  it took longer than 50ms, after 2 attempts`, r.stdout)
+	s.eventuallyGone("pids")
+	assert.Equal(t, 0, s.tugline("fits").code)
+
+	cmd := s.command("waits")
+	assert.NoError(t, cmd.Start())
+	s.waitForFile("waiting")
+	assert.NoError(t, cmd.Process.Signal(syscall.SIGINT))
+	assert.Equal(t, 130, exitCode(t, cmd.Wait()), "an interrupt ends the waiting")
+}
+
+func TestMistakesInRetry(t *testing.T) {
+	s := tell(t, `after_failure = "stop"
+[task.t]
+retry = { wait = "soon", factor = 0.5 }
+timeout = "-1s"
+run = "x"
+[task.group]
+needs = ["t"]
+retry = { times = 2 }
+`)
+	r := s.tugline("doctor")
+	for _, want := range []string{
+		`1:17: "after_failure" must be one of drain, abort, continue, not "stop"`, `3:1: "retry" does not say how many times`,
+		`3:18: "wait" is no span of time: "soon"`, `3:35: "factor" must be at least 1`, `4:11: "timeout" is no span of time: "-1s"`,
+		`8:1: "retry" has nothing to try in task "group"`,
+	} {
+		assert.Contains(t, r.stderr, "tugline.toml:"+want)
+	}
+}
