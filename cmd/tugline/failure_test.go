@@ -117,3 +117,69 @@ retry = { times = 2 }
 		assert.Contains(t, r.stderr, "tugline.toml:"+want)
 	}
 }
+
+func TestConditions(t *testing.T) {
+	s := tell(t, `
+[task.all]
+needs = ["windows", "here", "ci", "not-ci", "text", "files", "script", "bare", "made"]
+[task.windows]
+when = { os = ["windows"] }
+needs = ["only-for-windows"]
+run = "echo no"
+[task.only-for-windows]
+run = "echo no"
+[task.here]
+when = { os = ["unix", "windows"], arch = ["amd64", "arm64", "386", "riscv64"] }
+run = "true"
+[task.ci]
+when.env = { ON_CI = true }
+run = "true"
+[task.not-ci]
+when.env = { ON_CI = false }
+run = "true"
+[task.text]
+when.env = { LEVEL = "high" }
+run = "true"
+[task.files]
+when.files = "notes/*.md"
+run = "true"
+[task.script]
+when.run = "test -s notes.md; grep -q $LEVEL notes.md"
+run = "true"
+[task.bare]
+when = "test ! -e notes.md"
+run = "true"
+[task.make]
+run = "mkdir -p made; touch made/x"
+[task.made]
+needs = ["make"]
+when.files = "made/*"
+run = "true"
+[task.after]
+needs = ["windows"]
+run = "echo goes on"
+`)
+	s.env = append(s.env, "LEVEL=low", "ON_CI=")
+	assert.Equal(t, states{
+		"windows": "skipped: only on windows, this is linux", "here": "ran", "ci": "skipped: only if ON_CI is set", "not-ci": "ran",
+		"text": `skipped: only if LEVEL is "high", it is "low"`, "files": "skipped: only if there is notes/*.md",
+		"script": "skipped: its condition does not hold: test -s notes.md; grep -q $LEVEL notes.md", "bare": "ran", "make": "ran", "made": "ran",
+	}, s.states("all"), "what a skipped task needs is not brought in")
+	s.env = append(s.env, "LEVEL=high", "ON_CI=yes")
+	s.write("notes.md", "high")
+	s.write("notes/a.md", "x")
+	found := s.states("all")
+	for task, want := range map[string]string{"ci": "ran", "not-ci": `skipped: only if ON_CI is empty, it is "yes"`, "text": "ran", "files": "ran", "script": "ran"} {
+		assert.Equal(t, want, found[task], task)
+	}
+	assert.Equal(t, states{"windows": "skipped: only on windows, this is linux", "after": "ran"}, s.states("after"))
+	plan := s.planned("all")
+	assert.Equal(t, "skip: only on windows, this is linux", plan["windows"])
+	assert.Equal(t, "maybe: its condition is asked when its needs have ended", plan["script"])
+	assert.Equal(t, "skip: only if ON_CI is empty, it is \"yes\"", plan["not-ci"])
+	s.write("tugline.toml", "[task.t]\nwhen = { os = 'linus', evn = {}, env = { X = 1 } }\nrun = 'x'\n")
+	r := s.tugline("t")
+	for _, want := range []string{`2:15: unknown system "linus"`, `2:24: unknown key of when "evn"`, `2:46: "X" must be a string, true or false, not a whole number`} {
+		assert.Contains(t, r.stderr, want)
+	}
+}

@@ -267,7 +267,11 @@ func (l *loop) finish(r Result) {
 func (l *loop) runStep(ctx context.Context, t task) {
 	started := l.cfg.Now()
 	r := Result{Step: t.step, State: Ran}
-	if l.cfg.Memory == nil {
+	if skip, err := l.skips(ctx, t); err != nil {
+		l.fail(ctx, &r, &t.step.Task.When.Run, t.env, err)
+	} else if skip != "" {
+		r.State, r.Reason = Skipped, skip
+	} else if l.cfg.Memory == nil {
 		l.runScripts(ctx, t, &r, nil)
 	} else if err := l.recall(ctx, t, &r); err != nil {
 		l.fail(ctx, &r, nil, t.env, err)
@@ -453,7 +457,7 @@ func (l *loop) fail(ctx context.Context, r *Result, text *project.Text, env []st
 	if r.Attempts > 1 {
 		r.Reason += fmt.Sprintf(", after %d attempts", r.Attempts)
 	}
-	if text != nil {
+	if text != nil && !text.Span.IsZero() {
 		r.Failure.Span = text.Span
 	}
 	var exit *shell.ExitError

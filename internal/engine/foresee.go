@@ -2,6 +2,7 @@ package engine
 
 import (
 	"fmt"
+	"slices"
 
 	"tugline/internal/fingerprint"
 	"tugline/internal/glob"
@@ -36,12 +37,39 @@ func (m *Memory) Foresee(p *plan.Plan) ([]Foreseen, error) {
 		if err := f.weigh(pending); err != nil {
 			return nil, err
 		}
+		if err := m.weighConditions(&f, pending); err != nil {
+			return nil, err
+		}
 		if f.Action != Leave && f.Action != Skip {
 			pending[s] = true
 		}
 		all = append(all, f)
 	}
 	return all, nil
+}
+
+// weighConditions makes a verdict uncertain, or none, that rests on conditions
+// which are asked when the needs have ended. Scripts are not run for it.
+func (m *Memory) weighConditions(f *Foreseen, pending map[*plan.Step]bool) error {
+	s := f.Step
+	if f.Action == Skip || len(s.When) == 0 && s.Task.When.Run.Value == "" {
+		return nil
+	}
+	if len(s.When) > 0 && !slices.ContainsFunc(s.Needs, func(need *plan.Step) bool { return pending[need] }) {
+		missing, err := missingFiles(m.Files, s)
+		if missing != "" || err != nil {
+			f.Action, f.Reasons = Skip, reason("skip", missing)
+			return err
+		}
+		if s.Task.When.Run.Value == "" {
+			return nil
+		}
+	}
+	if f.Action != Leave {
+		f.Action = Maybe
+		f.Reasons = append(reason("when", "its condition is asked when its needs have ended"), f.Reasons...)
+	}
+	return nil
 }
 
 // weigh makes a verdict uncertain that rests on files which an earlier step

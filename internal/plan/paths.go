@@ -31,6 +31,9 @@ func Patterns(globs []Glob) []glob.Pattern {
 // paths fills in what s reads and writes.
 func (b *builder) paths(s *Step) {
 	t := s.Task
+	if len(t.When.Files) > 0 {
+		s.When = b.globs([]project.Paths{{Globs: t.When.Files}}, t.File, s.scope.value)
+	}
 	if len(t.Reads)+len(t.Writes) == 0 {
 		return
 	}

@@ -53,6 +53,7 @@ type Step struct {
 	Run    []project.Text // its scripts on this system, in order
 	Rest   []string       // the words behind --, "$@" of the scripts
 	Skip   string         // why it is not to be run; empty: it is
+	When   []Glob         // of which something must be there when its needs have ended; else it is skipped
 	Reads  []Glob
 	Writes []Glob
 	// Through are the needs that come from files: what another step writes and
@@ -222,6 +223,14 @@ func (b *builder) add(t *project.Task, c project.Call, caller *scope) *Step {
 	}
 	s.args = args.variables(t)
 	s.scope, s.Folder = b.scopeOf(t, s.args, args.rest)
+	if s.Skip == "" {
+		s.Skip = t.When.Fails(b.req.OS, b.req.Arch, s.scope.value)
+	}
+	if s.Skip != "" {
+		s.Index = len(b.plan.Steps)
+		b.plan.Steps = append(b.plan.Steps, s)
+		return s
+	}
 	b.paths(s)
 	b.refer(s)
 	for _, c := range t.Needs {

@@ -37,6 +37,11 @@ func (b *builder) refer(s *Step) {
 			follow(name)
 		}
 	}
+	if w := s.Task.When; w.Run.Value != "" {
+		for _, name := range project.RefersInScript(w.Run.Value, project.Shell{}) {
+			follow(name)
+		}
+	}
 	for _, v := range s.Task.Env {
 		follow(v.Name) // what a task declares it refers to
 	}

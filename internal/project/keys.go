@@ -89,6 +89,9 @@ var taskKeys = []key[*Task]{
 	{"tracks", formTexts, "Names of variables that count as inputs, though the project does not declare them.", func(d *decoder, t *Task, e *entry) {
 		t.Tracks = d.tracks(e)
 	}},
+	{"when", formWhen, "Run it only if all of this holds: `os`, `arch`, `env`, `files`, `run`; a bare text is `run`. Otherwise it is skipped, and what needs it goes on.", func(d *decoder, t *Task, e *entry) {
+		t.When = d.when(e)
+	}},
 	{"retry", formRetry, "Try again when it failed: `times` is how many further attempts there are, `wait` the time before the first of them, such as `\"2s\"`, `factor` by how much each wait is longer than the one before.", func(d *decoder, t *Task, e *entry) {
 		t.Retry = d.retry(e)
 	}},
@@ -186,6 +189,9 @@ func VarKeys() []KeyDoc { return docs(varKeys) }
 
 // PartKeys returns the keys of a part, in the order of the reference.
 func PartKeys() []KeyDoc { return docs(partKeys) }
+
+// WhenKeys returns the keys of when, in the order of the reference.
+func WhenKeys() []KeyDoc { return docs(whenKeys) }
 
 func docs[T any](keys []key[T]) []KeyDoc {
 	out := make([]KeyDoc, len(keys))

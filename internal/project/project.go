@@ -72,6 +72,7 @@ type Task struct {
 	Echo     bool   // show each command as it starts
 	Absent   string // why there is no such task, though it may be called: its part is optional
 
+	When      When
 	Retry     Retry         // the zero Retry: one attempt
 	Timeout   time.Duration // of one attempt; 0: none
 	Always    bool          // run even if nothing changed

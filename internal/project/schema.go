@@ -22,13 +22,15 @@ const (
 	formStore
 	formAfter
 	formRetry
+	formWhen
+	formWhenEnv
 )
 
 // String returns what f holds, in the words of the reference.
 func (f form) String() string {
 	return [...]string{"text", "text or list", "true or false", "whole number from 1", "call or list of calls",
 		"text or list", "table of texts or tables", "tables", "tables", "tables", "text, number, true or false", "number", "list of texts or tables", "table of texts or tables",
-		"text, list, or table of them", "table", "text", "table"}[f]
+		"text, list, or table of them", "table", "text", "table", "text or table", "table of texts, true or false"}[f]
 }
 
 // object is a piece of a JSON Schema.
@@ -86,6 +88,10 @@ func (f form) schema() object {
 		return object{"type": "object", "additionalProperties": false, "properties": object{"limit": text}}
 	case formAfter:
 		return object{"enum": []any{AfterFailure[0], AfterFailure[1], AfterFailure[2]}}
+	case formWhen:
+		return object{"anyOf": []any{text, tableSchema(whenKeys)}}
+	case formWhenEnv:
+		return object{"type": "object", "additionalProperties": object{"type": []any{"string", "boolean"}}}
 	case formRetry:
 		return tableSchema(retryKeys)
 	case formParts:

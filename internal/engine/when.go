@@ -1,0 +1,59 @@
+package engine
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+
+	"tugline/internal/files"
+	"tugline/internal/glob"
+	"tugline/internal/plan"
+	"tugline/internal/shell"
+)
+
+// skips returns why a step is skipped, now that its needs have ended; empty if
+// it is not.
+func (l *loop) skips(ctx context.Context, t task) (string, error) {
+	s := t.step
+	if len(s.When) > 0 {
+		tree := files.New(l.plan.Project.Folder)
+		if l.cfg.Memory != nil {
+			tree = l.cfg.Memory.Files
+		}
+		if reason, err := missingFiles(tree, s); reason != "" || err != nil {
+			return reason, err
+		}
+	}
+	script := s.Task.When.Run
+	if script.Value == "" {
+		return "", nil
+	}
+	_, err := Output(ctx, script, t.env, s.Folder, l.cfg.Grace)
+	var exit *shell.ExitError
+	switch {
+	case err == nil:
+		return "", nil
+	case errors.As(err, &exit):
+		first, _, _ := strings.Cut(strings.TrimSpace(script.Value), "\n")
+		return fmt.Sprintf("its condition does not hold: %s", first), nil
+	}
+	return "", err
+}
+
+// missingFiles returns why a step is skipped for files that are not there.
+func missingFiles(tree *files.Tree, s *plan.Step) (string, error) {
+	set, err := glob.Compile(plan.Patterns(s.When))
+	if err != nil {
+		return "", err
+	}
+	found, err := tree.Match(set)
+	if err != nil || len(found) > 0 {
+		return "", err
+	}
+	var texts []string
+	for _, g := range s.When {
+		texts = append(texts, g.Text.Value)
+	}
+	return fmt.Sprintf("only if there is %s", strings.Join(texts, " or ")), nil
+}
