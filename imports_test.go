@@ -52,6 +52,7 @@ var homes = map[string][]string{
 	"github.com/zeebo/blake3":         {"internal/files", "internal/fingerprint", "internal/history", "internal/store"},
 	"github.com/pierrec/lz4":          {"internal/store"},
 	"github.com/gofrs/flock":          {"internal/history", "internal/store"},
+	"github.com/hashicorp/go-version": {"internal/project"},
 	"github.com/alecthomas/units":     {"internal/project", "internal/cli"},
 	"github.com/pmezard/go-difflib":   {"internal/output"},
 	"golang.org/x/term":               {"internal/output"},

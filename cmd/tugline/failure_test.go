@@ -3,6 +3,7 @@
 package main
 
 import (
+	"os"
 	"strings"
 	"syscall"
 	"testing"
@@ -180,6 +181,59 @@ run = "echo goes on"
 	s.write("tugline.toml", "[task.t]\nwhen = { os = 'linus', evn = {}, env = { X = 1 } }\nrun = 'x'\n")
 	r := s.tugline("t")
 	for _, want := range []string{`2:15: unknown system "linus"`, `2:24: unknown key of when "evn"`, `2:46: "X" must be a string, true or false, not a whole number`} {
+		assert.Contains(t, r.stderr, want)
+	}
+}
+
+func TestRequirements(t *testing.T) {
+	s := tell(t, `
+[task.all]
+needs = ["a", "b", "skipped"]
+[task.a]
+require = [{ tool = "ship", version = ">=2.5, <3", hint = "install ship" }, { file = "$TUGLINE_HERE/map" }]
+run = "echo a >ran"
+[task.b]
+require = [{ tool = "no-such-tool" }, { run = "test -e flag", hint = "touch flag" }, { tool = "mute", version = ">1" }]
+run = "echo b >ran"
+[task.skipped]
+when.os = "windows"
+require = [{ tool = "only-on-windows" }]
+run = "true"
+`)
+	tool := func(name, script string) {
+		s.write("bin/"+name, "#!/bin/sh\n"+script+"\n")
+		assert.NoError(t, os.Chmod(s.dir+"/bin/"+name, 0o755))
+	}
+	tool("ship", "echo ship 2.4.9 of 2026")
+	tool("mute", "exit 1")
+	s.env = append(s.env, "PATH="+s.dir+"/bin:"+os.Getenv("PATH"))
+	r := s.tugline("all")
+	assert.Equal(t, [2]any{3, ""}, [2]any{r.code, r.stdout})
+	for _, want := range []string{
+		`5:12: task "a" needs ship >=2.5, <3, but ` + s.dir + `/bin/ship is 2.4.9`, "^ install ship\n",
+		`5:77: task "a" needs the file "$TUGLINE_HERE/map", which is not there`,
+		`8:12: task "b" needs the tool "no-such-tool", which is not there`,
+		`8:39: task "b" needs what "test -e flag" checks: exit code 1`, "^ touch flag\n",
+		`8:86: task "b" needs mute >1, and ` + s.dir + `/bin/mute --version does not tell which one it is`,
+	} {
+		assert.Contains(t, r.stderr, want)
+	}
+	assert.Equal(t, 5, strings.Count(r.stderr, "tugline.toml:"), "what a skipped task requires does not matter")
+	assert.NoFileExists(t, s.dir+"/ran")
+	tool("ship", "echo ship 2.5.1")
+	s.write("map", "x")
+	doctor := s.tugline("doctor", "a")
+	assert.Equal(t, 0, doctor.code)
+	assert.Regexp(t, `^requires +version +found +where\nship +>=2.5, <3 +2.5.1 +\S+/bin/ship\n\S+map +any +yes +\S+/map\n\n`, doctor.stdout)
+	assert.Equal(t, 0, s.tugline("a").code)
+	doctor = s.tugline("doctor")
+	assert.Equal(t, 3, doctor.code)
+	assert.Regexp(t, `no-such-tool +any +no\n`, doctor.stdout)
+	assert.Equal(t, 0, s.tugline("doctor", "--file-only").code)
+
+	s.write("tugline.toml", "[task.t]\nrequire = [{ version = '>1', file = 'x' }, { tool = 'x', version = 'new' }, 'x', {}]\nrun = 'x'\n")
+	r = s.tugline("t")
+	for _, want := range []string{`2:24: a version of what?`, `2:68: "new" is no range of versions`, `2:77: "require" must hold tables, not a string`, `2:82: an entry of "require" asks for nothing`} {
 		assert.Contains(t, r.stderr, want)
 	}
 }

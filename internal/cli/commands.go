@@ -55,10 +55,12 @@ func (a *app) list(p *project.Project, tasks []*project.Task) error {
 func (a *app) doctorCommand() *cobra.Command {
 	var fileOnly bool
 	cmd := &cobra.Command{
-		Use:   "doctor",
-		Short: "Check the project file, all findings at once",
-		Args:  noArgs,
-		RunE: func(cmd *cobra.Command, _ []string) error {
+		Use:   "doctor [TASK…]",
+		Short: "Check the project file and what its tasks require, all findings at once",
+		Args:  cobra.ArbitraryArgs,
+
+		ValidArgsFunction: a.complete,
+		RunE: func(cmd *cobra.Command, words []string) error {
 			p, err := a.load()
 			if err != nil {
 				return err
@@ -69,7 +71,7 @@ func (a *app) doctorCommand() *cobra.Command {
 					return err
 				}
 			}
-			if err := a.examine(cmd.Context(), p, fileOnly); err != nil {
+			if err := a.examine(cmd.Context(), p, words, fileOnly); err != nil {
 				return err
 			}
 			what := p.Source.Name
@@ -115,8 +117,9 @@ func (a *app) warnOfStale(ctx context.Context, p *project.Project) error {
 }
 
 // examine checks every script of p and, unless fileOnly is set, whether its
-// interpreters are there.
-func (a *app) examine(ctx context.Context, p *project.Project, fileOnly bool) error {
+// interpreters are there, and what the tasks called names require; without
+// names, all tasks.
+func (a *app) examine(ctx context.Context, p *project.Project, names []string, fileOnly bool) error {
 	err := engine.Examine(p.Tasks, runtime.GOOS, shell.LookPath(a.env.Vars, p.Folder))
 	var missing *engine.MissingError
 	if err != nil && !(fileOnly && errors.As(err, &missing)) {
@@ -127,17 +130,35 @@ func (a *app) examine(ctx context.Context, p *project.Project, fileOnly bool) er
 		return err
 	}
 	req.Compute = nil
-	for _, t := range p.Tasks { // those that need no argument show whether all texts can be filled in
+	tasks := p.Tasks
+	if len(names) > 0 {
+		tasks = nil
+		for _, name := range names {
+			t, err := a.task(name)
+			if err != nil {
+				return err
+			}
+			tasks = append(tasks, t)
+		}
+	}
+	for _, t := range tasks { // those that need no argument show whether all texts can be filled in
 		if !slices.ContainsFunc(t.Args, (*project.Arg).Required) {
 			req.Calls = append(req.Calls, project.Call{Text: t.Name, Name: t.Name, Task: t})
 		}
 	}
-	_, err = plan.New(p, req)
+	pl, err := plan.New(p, req)
 	var required *plan.RequiredError
 	if fileOnly && (errors.As(err, &required) || errors.As(err, &missing)) {
 		return nil
 	}
-	return err
+	if err != nil || fileOnly {
+		return err
+	}
+	checked, missingErr := engine.CheckRequirements(ctx, pl, grace)
+	if err := output.Requirements(a.env.Stdout, checked, a.style(a.env.Stdout)); err != nil {
+		return err
+	}
+	return missingErr
 }
 
 // count writes a number with its noun.

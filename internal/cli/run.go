@@ -135,6 +135,9 @@ func (a *app) runCalls(ctx context.Context, p *project.Project, calls []project.
 	if err != nil {
 		return err
 	}
+	if _, err := engine.CheckRequirements(ctx, pl, grace); err != nil {
+		return err
+	}
 	memory, err := a.memory(p, &options.memoryOptions, calls)
 	if err != nil {
 		return err

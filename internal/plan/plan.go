@@ -74,6 +74,10 @@ func (s *Step) Environ() []string {
 	return append(append(s.scope.environ(), s.computed...), "TUGLINE_TASK="+s.Name)
 }
 
+// Expand fills in a text with the variables of s. It is not to be called from
+// several goroutines at once.
+func (s *Step) Expand(t project.Text) (string, error) { return t.Expand(s.scope.value) }
+
 // ID returns the name under which what is known of s is kept: a digest of the
 // call, which may hold any character.
 func (s *Step) ID() string {

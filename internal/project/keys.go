@@ -92,6 +92,9 @@ var taskKeys = []key[*Task]{
 	{"when", formWhen, "Run it only if all of this holds: `os`, `arch`, `env`, `files`, `run`; a bare text is `run`. Otherwise it is skipped, and what needs it goes on.", func(d *decoder, t *Task, e *entry) {
 		t.When = d.when(e)
 	}},
+	{"require", formRequire, "Tools, files and checks that must be there before anything of the run starts: a list of tables.", func(d *decoder, t *Task, e *entry) {
+		t.Require = d.require(e)
+	}},
 	{"retry", formRetry, "Try again when it failed: `times` is how many further attempts there are, `wait` the time before the first of them, such as `\"2s\"`, `factor` by how much each wait is longer than the one before.", func(d *decoder, t *Task, e *entry) {
 		t.Retry = d.retry(e)
 	}},
@@ -192,6 +195,9 @@ func PartKeys() []KeyDoc { return docs(partKeys) }
 
 // WhenKeys returns the keys of when, in the order of the reference.
 func WhenKeys() []KeyDoc { return docs(whenKeys) }
+
+// RequireKeys returns the keys of an entry of require, in the order of the reference.
+func RequireKeys() []KeyDoc { return docs(requireKeys) }
 
 func docs[T any](keys []key[T]) []KeyDoc {
 	out := make([]KeyDoc, len(keys))

@@ -73,6 +73,7 @@ type Task struct {
 	Absent   string // why there is no such task, though it may be called: its part is optional
 
 	When      When
+	Require   []Requirement
 	Retry     Retry         // the zero Retry: one attempt
 	Timeout   time.Duration // of one attempt; 0: none
 	Always    bool          // run even if nothing changed

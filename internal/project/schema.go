@@ -24,13 +24,14 @@ const (
 	formRetry
 	formWhen
 	formWhenEnv
+	formRequire
 )
 
 // String returns what f holds, in the words of the reference.
 func (f form) String() string {
 	return [...]string{"text", "text or list", "true or false", "whole number from 1", "call or list of calls",
 		"text or list", "table of texts or tables", "tables", "tables", "tables", "text, number, true or false", "number", "list of texts or tables", "table of texts or tables",
-		"text, list, or table of them", "table", "text", "table", "text or table", "table of texts, true or false"}[f]
+		"text, list, or table of them", "table", "text", "table", "text or table", "table of texts, true or false", "list of tables"}[f]
 }
 
 // object is a piece of a JSON Schema.
@@ -92,6 +93,8 @@ func (f form) schema() object {
 		return object{"anyOf": []any{text, tableSchema(whenKeys)}}
 	case formWhenEnv:
 		return object{"type": "object", "additionalProperties": object{"type": []any{"string", "boolean"}}}
+	case formRequire:
+		return object{"type": "array", "items": tableSchema(requireKeys)}
 	case formRetry:
 		return tableSchema(retryKeys)
 	case formParts:

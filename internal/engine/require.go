@@ -1,0 +1,109 @@
+package engine
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"path/filepath"
+	"regexp"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"tugline/internal/plan"
+	"tugline/internal/project"
+	"tugline/internal/shell"
+)
+
+// Checked is a requirement, held against what is there.
+type Checked struct {
+	Task    *project.Task
+	Require *project.Requirement
+	Path    string // of the tool or the file; empty: it is not there
+	Version string // of the tool; empty: not asked for, or not found out
+	Problem string // empty: all is well
+}
+
+// CheckRequirements looks for all that the steps of p require, each once. The
+// second result is a [*MissingError] with all that is missing, or nil.
+func CheckRequirements(ctx context.Context, p *plan.Plan, grace time.Duration) ([]Checked, error) {
+	var all []Checked
+	var missing project.Diagnostics
+	seen := map[string]bool{}
+	for _, s := range p.Steps {
+		for i := range s.Task.Require {
+			r := &s.Task.Require[i]
+			file, err := s.Expand(r.File)
+			if err != nil {
+				return nil, project.Diagnostics{{Span: r.File.Span, Msg: err.Error()}}
+			}
+			key := fmt.Sprintf("%q", []string{s.Task.File.Folder, s.Folder, r.Tool, r.Version.Value, file, r.Run.Value})
+			if s.Skip != "" || seen[key] {
+				continue
+			}
+			seen[key] = true
+			c := Checked{Task: s.Task, Require: r}
+			c.look(ctx, s, file, grace)
+			all = append(all, c)
+			if c.Problem != "" {
+				missing = append(missing, project.Diagnostic{Span: r.Span, Msg: fmt.Sprintf("task %q needs %s", s.Task.Name, c.Problem), Hint: r.Hint})
+			}
+		}
+	}
+	if len(missing) > 0 {
+		missing.Sort()
+		return all, &MissingError{slices.CompactFunc(missing, same)}
+	}
+	return all, nil
+}
+
+// look finds what c requires for s, and says what is wrong with it.
+func (c *Checked) look(ctx context.Context, s *plan.Step, file string, grace time.Duration) {
+	r, env := c.Require, s.Environ()
+	if r.Tool != "" {
+		path, err := shell.LookPath(env, s.Folder)(r.Tool)
+		if err != nil {
+			c.Problem = fmt.Sprintf("the tool %q, which is not there", r.Tool)
+			return
+		}
+		c.Path = path
+		if r.Version.Value != "" && !c.version(ctx, s, env, grace) {
+			return
+		}
+	}
+	if file != "" {
+		if !filepath.IsAbs(file) {
+			file = filepath.Join(s.Task.File.Folder, file)
+		}
+		if _, err := os.Stat(file); err != nil {
+			c.Problem = fmt.Sprintf("the file %q, which is not there", r.File.Value)
+			return
+		}
+		c.Path = file
+	}
+	if r.Run.Value != "" {
+		if _, err := Output(ctx, r.Run, env, s.Folder, grace); err != nil {
+			first, _, _ := strings.Cut(strings.TrimSpace(r.Run.Value), "\n")
+			c.Problem = fmt.Sprintf("what %q checks: %v", first, err)
+		}
+	}
+}
+
+// aVersion matches what a program may print as its version.
+var aVersion = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`\d+(\.\d+)+([-+][0-9A-Za-z.-]+)?|\d+`) })
+
+// version asks the tool for its version, and reports whether it is in the range.
+func (c *Checked) version(ctx context.Context, s *plan.Step, env []string, grace time.Duration) bool {
+	r := c.Require
+	script := project.Text{Value: plan.Quote(c.Path) + " --version 2>&1"}
+	printed, err := Output(ctx, script, env, s.Folder, grace)
+	c.Version = aVersion().FindString(printed)
+	switch {
+	case err != nil || c.Version == "":
+		c.Problem = fmt.Sprintf("%s %s, and %s --version does not tell which one it is", r.Tool, r.Version.Value, c.Path)
+	case !r.Accepts(c.Version):
+		c.Problem = fmt.Sprintf("%s %s, but %s is %s", r.Tool, r.Version.Value, c.Path, c.Version)
+	}
+	return c.Problem == ""
+}

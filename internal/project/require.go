@@ -1,0 +1,66 @@
+package project
+
+import (
+	"strings"
+
+	"github.com/hashicorp/go-version"
+)
+
+// Requirement is something that must be there before a run starts.
+type Requirement struct {
+	Span    Span
+	Tool    string // a program; empty: none
+	Version Text   // the range in which its version must be; empty: any
+	File    Text   // a path, unexpanded, relative to the folder of the file; empty: none
+	Run     Text   // a script that must end well; empty: none
+	Hint    string // how to get it
+
+	within version.Constraints
+}
+
+// Accepts reports whether a version is in the range that r asks for. A text
+// that is no version is not.
+func (r *Requirement) Accepts(text string) bool {
+	v, err := version.NewVersion(text)
+	return err == nil && r.within.Check(v)
+}
+
+// requireKeys are the keys of one entry of require.
+var requireKeys = []key[*Requirement]{
+	{"tool", formText, "A program that must be found.", func(d *decoder, r *Requirement, e *entry) { r.Tool = d.text(e).Value }},
+	{"version", formText, "The range in which the first version must be that `TOOL --version` prints, such as `\">=7.80\"` or `\">=1.20, <2\"`.", func(d *decoder, r *Requirement, e *entry) {
+		r.Version = d.text(e)
+		within, err := version.NewConstraint(r.Version.Value)
+		if err != nil && !r.Version.Span.IsZero() {
+			d.report(r.Version.Span, `such as ">=7.80" or ">=1.20, <2"`, "%q is no range of versions", r.Version.Value)
+		}
+		r.within = within
+	}},
+	{"file", formText, "A file or a folder that must be there, relative to the folder of the file.", func(d *decoder, r *Requirement, e *entry) { r.File = d.template(e) }},
+	{"run", formText, "A script that must end well. It must change nothing.", func(d *decoder, r *Requirement, e *entry) { r.Run = d.text(e) }},
+	{"hint", formText, "How to get what is missing.", func(d *decoder, r *Requirement, e *entry) { r.Hint = d.text(e).Value }},
+}
+
+func (d *decoder) require(e *entry) []Requirement {
+	if !d.is(e.key, e.val, kindList) {
+		return nil
+	}
+	var out []Requirement
+	for _, item := range e.val.items {
+		if item.kind != kindTable {
+			d.report(item.span, `such as { tool = "curl" }`, "%q must hold tables, not %s", e.key, item.kind)
+			continue
+		}
+		r := Requirement{Span: item.span}
+		decodeTable(d, item.table, requireKeys, &r, "key of require")
+		switch {
+		case len(d.file.skipped) > 0:
+		case r.Tool == "" && strings.TrimSpace(r.File.Value+r.Run.Value) == "":
+			d.report(item.span, `give it "tool", "file" or "run"`, "an entry of %q asks for nothing", e.key)
+		case r.Tool == "" && r.Version.Value != "":
+			d.report(r.Version.Span, `give it "tool"`, "a version of what?")
+		}
+		out = append(out, r)
+	}
+	return out
+}
