@@ -173,7 +173,7 @@ func (o *outputs) keep(from string) error {
 		return err
 	}
 	defer root.Close()
-	return kept.Put(outputsKey, root, o.found, nil)
+	return kept.Put(outputsKey, root, o.found, store.Made{})
 }
 
 func (o *outputs) restore(to string, present []files.Found) error {

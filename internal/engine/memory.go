@@ -198,6 +198,7 @@ func (m *Memory) restore(s *plan.Step, v *Verdict) (done bool, err error) {
 	if err != nil {
 		return false, err
 	}
+	v.last = entry.Took
 	if err := m.Ledger.Begin(s.ID(), v.now.Sum+" restored"); err != nil {
 		return false, err
 	}
@@ -280,7 +281,7 @@ func (m *Memory) keep(s *plan.Step, v *Verdict, e ended) (unkept string, err err
 		return "", err
 	}
 	if m.Store != nil && !s.Task.NoStore {
-		if err := m.Store.Put(before, root, outputs, e.log); err != nil {
+		if err := m.Store.Put(before, root, outputs, store.Made{Took: e.took, Log: e.log}); err != nil {
 			unkept = "not kept in the store: " + err.Error()
 		}
 	}

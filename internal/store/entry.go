@@ -17,7 +17,7 @@ import (
 //
 //	tugline entry 1 DIGEST      BLAKE3 of all lines but this
 //	key KEY
-//	made TIME                   RFC 3339
+//	made TIME MS                RFC 3339, and the milliseconds that it took
 //	object DIGEST               in their order
 //	log OBJECT OFFSET SIZE DIGEST
 //	file MODE OBJECT OFFSET SIZE DIGEST PATH
@@ -30,7 +30,7 @@ const heading = "tugline entry 1\t"
 // text returns e as it is kept.
 func (e *Entry) text() []byte {
 	var b bytes.Buffer
-	fmt.Fprintf(&b, "key\t%s\nmade\t%s\n", e.Key, e.Made.Format(time.RFC3339Nano))
+	fmt.Fprintf(&b, "key\t%s\nmade\t%s\t%d\n", e.Key, e.Made.Format(time.RFC3339Nano), e.Took.Milliseconds())
 	for _, o := range e.Objects {
 		fmt.Fprintf(&b, "object\t%s\n", o)
 	}
@@ -74,8 +74,12 @@ func (e *Entry) line(kind string, words []string) bool {
 	switch {
 	case kind == "key" && len(words) == 1:
 		e.Key = words[0]
-	case kind == "made" && len(words) == 1:
-		e.Made, err = time.Parse(time.RFC3339Nano, words[0])
+	case kind == "made" && len(words) == 2:
+		var ms int64
+		if ms, err = strconv.ParseInt(words[1], 10, 64); err == nil {
+			e.Took = time.Duration(ms) * time.Millisecond
+			e.Made, err = time.Parse(time.RFC3339Nano, words[0])
+		}
 	case kind == "object" && len(words) == 1 && len(words[0]) == 64 && filepath.Base(words[0]) == words[0]:
 		e.Objects = append(e.Objects, words[0])
 	case kind == "log" && len(words) == 4:

@@ -26,16 +26,21 @@ const packSize = 32 << 20
 // ErrChanged says that a file was not what it was said to be.
 var ErrChanged = errors.New("it changed while it was being kept")
 
+// Made tells of how outputs were made.
+type Made struct {
+	Took time.Duration
+	Log  []byte // what was printed; nil: it is not kept
+}
+
 // Put keeps files of the folder root under key, in place of what was kept
-// there. log is what was printed; nil: it is not kept. The error wraps
-// [ErrChanged] if a file is no more what found says.
-func (s *Store) Put(key string, root *os.Root, found []files.Found, log []byte) error {
+// there. The error wraps [ErrChanged] if a file is no more what found says.
+func (s *Store) Put(key string, root *os.Root, found []files.Found, made Made) error {
 	done, err := s.share()
 	if err != nil {
 		return err
 	}
 	defer done()
-	e := &Entry{Key: key, Made: time.Now().UTC(), Files: make([]File, 0, len(found))}
+	e := &Entry{Key: key, Made: time.Now().UTC(), Took: made.Took, Files: make([]File, 0, len(found))}
 	p := &putter{store: s, entry: e}
 	defer p.abandon()
 	for len(found) > 0 {
@@ -48,8 +53,8 @@ func (s *Store) Put(key string, root *os.Root, found []files.Found, log []byte) 
 			}
 		}
 	}
-	if log != nil {
-		if e.Log, err = p.text(log); err != nil {
+	if made.Log != nil {
+		if e.Log, err = p.text(made.Log); err != nil {
 			return fmt.Errorf("keeping what was printed: %w", err)
 		}
 	}

@@ -52,6 +52,7 @@ func (s *Store) Create() error {
 type Entry struct {
 	Key     string
 	Made    time.Time
+	Took    time.Duration // making it
 	Files   []File
 	Log     *Piece // what was printed; nil: nothing is kept of it
 	Objects []string

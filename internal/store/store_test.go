@@ -85,7 +85,7 @@ func (p *place) make() []files.Found {
 func TestWhatIsRestoredIsWhatWasKept(t *testing.T) {
 	a := newPlace(t, nil)
 	want := a.make()
-	require.NoError(t, a.store.Put(key, a.root, want, []byte("printed\n")))
+	require.NoError(t, a.store.Put(key, a.root, want, Made{Took: 1234 * time.Millisecond, Log: []byte("printed\n")}))
 	b := newPlace(t, a.store)
 	spoil := map[string]func(p *place){
 		"nothing there": func(p *place) {},
@@ -118,6 +118,7 @@ func TestWhatIsRestoredIsWhatWasKept(t *testing.T) {
 	log, err := a.store.Log(e)
 	require.NoError(t, err)
 	assert.Equal(t, "printed\n", string(log))
+	assert.Equal(t, 1234*time.Millisecond, e.Took)
 	_, err = a.store.Get(otherKey)
 	assert.ErrorIs(t, err, ErrNotFound)
 }
@@ -127,7 +128,7 @@ func TestTwoRestoresIntoOneNewFolder(t *testing.T) {
 	p := newPlace(t, nil)
 	for name, key := range map[string]string{"out/deep/a": key, "out/deep/b": otherKey} {
 		p.write(name, name)
-		require.NoError(t, p.store.Put(key, p.root, p.outputs(), nil))
+		require.NoError(t, p.store.Put(key, p.root, p.outputs(), Made{}))
 		require.NoError(t, os.RemoveAll(filepath.Join(p.dir, "out")))
 	}
 	for range 50 {
@@ -152,7 +153,7 @@ func TestPutRefusesWhatChanged(t *testing.T) {
 		p := newPlace(t, nil)
 		found := p.make()
 		p.write(name, strings.Repeat("y", 300<<10))
-		assert.ErrorIs(t, p.store.Put(key, p.root, found, nil), ErrChanged)
+		assert.ErrorIs(t, p.store.Put(key, p.root, found, Made{}), ErrChanged)
 		assert.False(t, p.store.Has(key))
 	}
 }
@@ -174,7 +175,7 @@ func TestADamagedStoreRestoresNothing(t *testing.T) {
 		}
 		require.NoError(t, os.WriteFile(path, text, 0o600))
 	}
-	require.NoError(t, p.store.Put(key, p.root, want, nil))
+	require.NoError(t, p.store.Put(key, p.root, want, Made{}))
 	var paths []string
 	require.NoError(t, filepath.WalkDir(p.store.folder, func(path string, d fs.DirEntry, err error) error {
 		if !d.IsDir() && d.Name() != "lock" {
@@ -184,11 +185,11 @@ func TestADamagedStoreRestoresNothing(t *testing.T) {
 	}))
 	require.Len(t, paths, 3)
 	for _, path := range paths {
-		require.NoError(t, p.store.Put(key, p.root, want, nil))
+		require.NoError(t, p.store.Put(key, p.root, want, Made{}))
 		info, err := os.Stat(path)
 		require.NoError(t, err)
 		for at := -1; at < int(info.Size()); at += 1 + int(info.Size())/15 {
-			require.NoError(t, p.store.Put(key, p.root, want, nil))
+			require.NoError(t, p.store.Put(key, p.root, want, Made{}))
 			damage(path, at)
 			there := newPlace(t, p.store)
 			there.write("out/a", "mine")
@@ -201,7 +202,7 @@ func TestADamagedStoreRestoresNothing(t *testing.T) {
 			assert.False(t, p.store.Has(key), "dropped")
 		}
 	}
-	require.NoError(t, p.store.Put(key, p.root, want, nil))
+	require.NoError(t, p.store.Put(key, p.root, want, Made{}))
 	damage(paths[1], -1)
 	well, dropped, err := p.store.Verify()
 	require.NoError(t, err)
@@ -212,7 +213,7 @@ func TestADamagedStoreRestoresNothing(t *testing.T) {
 func TestRestoreStaysInside(t *testing.T) {
 	p := newPlace(t, nil)
 	p.write("out/a", "one")
-	require.NoError(t, p.store.Put(key, p.root, p.outputs(), nil))
+	require.NoError(t, p.store.Put(key, p.root, p.outputs(), Made{}))
 	outside := t.TempDir()
 	for _, name := range []string{"absolute", "relative"} {
 		t.Run(name, func(t *testing.T) {
@@ -238,7 +239,7 @@ func TestTheLeastRecentlyUsedGoesFirst(t *testing.T) {
 		text := make([]byte, 100<<10)
 		rand.Read(text)
 		p.write("out/x", string(text))
-		require.NoError(t, p.store.Put(keys[i], p.root, p.outputs(), nil))
+		require.NoError(t, p.store.Put(keys[i], p.root, p.outputs(), Made{}))
 		used := time.Now().Add(time.Duration(i-100) * time.Hour)
 		require.NoError(t, os.Chtimes(p.store.entryPath(keys[i]), used, used))
 	}
