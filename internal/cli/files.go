@@ -117,7 +117,7 @@ func (a *app) sweepCommand() *cobra.Command {
 
 		ValidArgsFunction: a.complete,
 		RunE: func(cmd *cobra.Command, words []string) error {
-			p, calls, done, err := a.calls(cmd, allFlags(cmd), words)
+			p, calls, done, err := a.calls(cmd, words, run)
 			if err != nil || done {
 				return err
 			}

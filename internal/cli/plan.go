@@ -5,7 +5,6 @@ import (
 	"fmt"
 
 	"github.com/spf13/cobra"
-	"github.com/spf13/pflag"
 
 	"tugline/internal/engine"
 	"tugline/internal/output"
@@ -29,12 +28,8 @@ func (a *app) planCommand() *cobra.Command {
 
 		ValidArgsFunction: a.complete,
 		RunE: func(cmd *cobra.Command, words []string) error {
-			flags := allFlags(cmd)
-			p, calls, done, err := a.calls(cmd, flags, words)
+			p, calls, done, err := a.calls(cmd, words, run)
 			if err != nil || done {
-				return err
-			}
-			if err := run.check(flags); err != nil {
 				return err
 			}
 			if len(calls) == 0 {
@@ -52,7 +47,6 @@ func (a *app) planCommand() *cobra.Command {
 	flags.BoolVar(&options.check, "check", false, "end with exit code 1 if anything would run or be restored")
 	flags.BoolVar(&options.noCompute, "no-compute", false, "run no script that computes a variable; what depends on one may be told wrongly")
 	flags.BoolVar(&options.json, "json", false, "as JSON")
-	run.output, run.jobs = "auto", 0
 	run.addVariables(flags)
 	run.memoryOptions.add(flags)
 	return cmd
@@ -116,12 +110,8 @@ func (a *app) whyCommand() *cobra.Command {
 
 		ValidArgsFunction: a.complete,
 		RunE: func(cmd *cobra.Command, words []string) error {
-			flags := allFlags(cmd)
-			p, calls, done, err := a.calls(cmd, flags, words)
+			p, calls, done, err := a.calls(cmd, words, run)
 			if err != nil || done {
-				return err
-			}
-			if err := run.checkVariables(); err != nil {
 				return err
 			}
 			if len(calls) != 1 {
@@ -161,15 +151,18 @@ func (a *app) why(ctx context.Context, p *project.Project, call project.Call, ru
 	return a.print(fmt.Sprintf("%s has no commands of its own: it is a group of what it needs\n", t.Name))
 }
 
-// calls reads the words of a command that takes calls. done says that the
-// user asked for help, and has it.
-func (a *app) calls(cmd *cobra.Command, flags *pflag.FlagSet, words []string) (p *project.Project, calls []project.Call, done bool, err error) {
-	p, r, err := a.readWords(flags, words)
+// calls reads the words of a command that takes calls, and checks its options.
+// done says that the user asked for help, and has it.
+func (a *app) calls(cmd *cobra.Command, words []string, options *runOptions) (p *project.Project, calls []project.Call, done bool, err error) {
+	p, r, err := a.readWords(allFlags(cmd), words)
 	switch {
 	case err != nil:
 		return nil, nil, false, err
 	case r.usage:
 		return nil, nil, true, cmd.Help()
+	}
+	if err := options.checkVariables(); err != nil {
+		return nil, nil, false, err
 	}
 	return p, r.calls, false, a.checkNames(r.calls)
 }
