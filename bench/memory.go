@@ -194,7 +194,8 @@ func (o *outputs) restore(to string, present []files.Found) error {
 	if err != nil {
 		return err
 	}
-	return o.store.Restore(entry, root, "staging", present)
+	_, err = o.store.Restore(entry, root, store.Restoring{Staging: "staging", Present: present})
+	return err
 }
 
 // planning: what would happen, with many tasks that read and write a file each.

@@ -122,7 +122,12 @@ func TestOutputsAreRestored(t *testing.T) {
 	for reason, do := range spoil {
 		do()
 		assert.Equal(t, "restore: "+reason, s.planned("page")["page"])
-		assert.Equal(t, states{"clean": "unchanged", "page": "restored: " + reason}, s.states("page"))
+		found := s.states("page")
+		assert.Equal(t, "unchanged", found["clean"])
+		assert.Contains(t, found["page"], "restored: "+reason)
+		if _, aside, edited := strings.Cut(found["page"], "; what was there is in "); edited {
+			assert.Equal(t, "mine", s.read(aside+"/build/page.txt"), "an edit is not lost")
+		}
 		assert.Equal(t, "1\n2\n3\n2026-10\n", s.read("build/page.txt"))
 	}
 	require.NoError(t, os.RemoveAll(filepath.Join(s.dir, "build")))
@@ -448,4 +453,23 @@ run = 'cat b/* >c'
 		require.Equal(t, 0, r.code, r.stderr)
 		require.Equal(t, want, s.read("c"), "round %d", round)
 	}
+}
+
+// A pattern of outputs may mean files that somebody wrote by hand.
+func TestARestoreLosesNoWork(t *testing.T) {
+	s := tell(t, "[task.generate]\nreads = 'src/*.idl'\nwrites = 'src/*.go'\nrun = 'cp src/a.idl src/a.go'\n")
+	s.write("src/a.idl", "1")
+	s.write("src/main.go", "by hand")
+	s.states("generate")
+	s.write("src/a.idl", "2")
+	s.states("generate")
+	s.write("src/a.idl", "1")
+	s.write("src/main.go", "by hand, and edited")
+	s.write("src/new.go", "new work")
+	state := s.states("generate")["generate"]
+	assert.Contains(t, state, "restored: src/a.idl changed; what was there is in .tugline/replaced/")
+	_, aside, _ := strings.Cut(state, " is in ")
+	assert.Equal(t, "1", s.read("src/a.go"))
+	assert.Equal(t, "by hand, and edited", s.read(aside+"/src/main.go"))
+	assert.Equal(t, "new work", s.read(aside+"/src/new.go"))
 }

@@ -373,9 +373,12 @@ func (l *loop) recall(ctx context.Context, t task, r *Result) error {
 		r.State, r.Saved = Unchanged, v.last
 		return nil
 	case ToRestore:
-		done, err := m.restore(t.step, &v)
+		done, aside, err := m.restore(t.step, &v)
 		if done && err == nil {
 			r.State, r.Saved = Restored, v.last
+			if aside != "" {
+				r.Reason += "; what was there is in " + aside
+			}
 			return nil
 		}
 		if err != nil { // it can still be made

@@ -189,42 +189,64 @@ func (m *Memory) Paths(s *plan.Step) (reads, writes []string, err error) {
 }
 
 // restore puts the kept outputs of a step into their places. done is false if
-// they turned out not to be there.
-func (m *Memory) restore(s *plan.Step, v *Verdict) (done bool, err error) {
+// they turned out not to be there. What stands in their places and was not left
+// by the last good run is somebody's work: it is moved aside, and aside tells
+// where to.
+func (m *Memory) restore(s *plan.Step, v *Verdict) (done bool, aside string, err error) {
 	entry, err := m.Store.Get(v.now.Sum)
 	if errors.Is(err, store.ErrNotFound) {
-		return false, nil
+		return false, "", nil
 	}
 	if err != nil {
-		return false, err
+		return false, "", err
 	}
 	v.last = entry.Took
 	if err := m.Ledger.Begin(s.ID(), v.now.Sum+" restored"); err != nil {
-		return false, err
+		return false, "", err
 	}
 	root, err := os.OpenRoot(m.Top)
 	if err != nil {
-		return false, err
+		return false, "", err
 	}
 	defer root.Close()
 	staging := path.Join(history.FolderName, "restore-"+s.ID())
 	present, err := m.match(s.Writes)
 	if err != nil {
-		return false, err
+		return false, "", err
 	}
-	err = m.Store.Restore(entry, root, filepath.FromSlash(staging), present)
+	how := store.Restoring{
+		Staging: staging, Present: present, Known: m.known(s, v), Aside: path.Join(history.FolderName, "replaced", m.Run),
+	}
+	moved, err := m.Store.Restore(entry, root, how)
 	m.Files.Forget()
 	if errors.Is(err, store.ErrNotFound) {
-		return false, nil
+		return false, "", nil
 	}
 	if err != nil {
-		return false, err
+		return false, "", err
 	}
 	outputs, err := m.match(s.Writes)
 	if err != nil {
-		return false, err
+		return false, "", err
 	}
-	return true, m.write(s, v, outputs, v.last)
+	if len(moved) > 0 {
+		aside = how.Aside
+	}
+	return true, aside, m.write(s, v, outputs, v.last)
+}
+
+// known returns which outputs of a step are what its last good run left, or
+// what it reads: running it would replace that, too.
+func (m *Memory) known(s *plan.Step, v *Verdict) func(files.Found) bool {
+	record, _ := m.Ledger.Read(s.ID()) // without one, none is known
+	left := make(map[string]string, len(record.Outputs))
+	for _, f := range record.Outputs {
+		left[f.Path] = f.Mark
+	}
+	for _, f := range v.reads {
+		left[f.Path] = markOf(f)
+	}
+	return func(f files.Found) bool { return left[f.Path] == markOf(f) }
 }
 
 // begin makes the folders of what a step writes, and notes that it starts.

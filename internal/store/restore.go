@@ -20,45 +20,55 @@ import (
 	"tugline/internal/files"
 )
 
+// Restoring tells how an entry is to be restored.
+type Restoring struct {
+	Staging string        // a folder of the root that is not there, with slashes
+	Present []files.Found // the outputs that are there now
+	// Known reports whether what is there may be replaced: it was made by a run.
+	// What is not known is moved into the folder Aside of the root; nil: all is known.
+	Known func(files.Found) bool
+	Aside string // with slashes
+}
+
 // Restore makes the files of root that e names what they were, with their
-// modes, and removes the others among present, which are those that are there
-// now. What is right already is left alone.
+// modes, and removes the others that are present. What is right already is left
+// alone. It returns the paths that it moved aside.
 //
-// All is unpacked and checked in the folder staging of root before the first
-// file is put into its place, so nothing is changed if the store is damaged:
-// then the error wraps [ErrNotFound], and the entry is dropped. Nothing outside
-// root is written, whatever links there are.
-func (s *Store) Restore(e *Entry, root *os.Root, staging string, present []files.Found) error {
+// All is unpacked and checked in the staging folder before the first file is put
+// into its place, so nothing is changed if the store is damaged: then the error
+// wraps [ErrNotFound], and the entry is dropped. Nothing outside root is
+// written, whatever links there are.
+func (s *Store) Restore(e *Entry, root *os.Root, how Restoring) (moved []string, err error) {
 	done, err := s.share()
 	if err != nil {
-		return err
+		return nil, err
 	}
 	defer done()
-	r := &restorer{store: s, entry: e, root: root, staging: filepath.ToSlash(staging)}
-	r.compare(present)
-	if err := r.checkLinks(present); err != nil {
-		return err
+	r := &restorer{store: s, entry: e, root: root, staging: how.Staging, how: how}
+	r.compare(how.Present)
+	if err := r.checkLinks(how.Present); err != nil {
+		return nil, err
 	}
+	defer root.RemoveAll(how.Staging) // best effort: nothing counts on it
 	if err := r.stage(); err != nil {
-		root.RemoveAll(staging) // best effort: nothing counts on it
 		if errors.Is(err, errDamaged) || errors.Is(err, fs.ErrNotExist) {
-			return errors.Join(fmt.Errorf("%w: %v", ErrNotFound, err), s.Drop(e.Key))
+			return nil, errors.Join(fmt.Errorf("%w: %v", ErrNotFound, err), s.Drop(e.Key))
 		}
-		return fmt.Errorf("restoring: %w", err)
+		return nil, fmt.Errorf("restoring: %w", err)
 	}
-	err = r.place(present)
-	root.RemoveAll(staging) // best effort: nothing counts on it
-	if err != nil {
-		return fmt.Errorf("restoring: %w", err)
+	if err := r.place(); err != nil {
+		return r.moved, fmt.Errorf("restoring: %w", err)
 	}
-	return nil
+	return r.moved, nil
 }
 
 type restorer struct {
 	store   *Store
 	entry   *Entry
 	root    *os.Root
-	staging string          // with slashes
+	staging string // with slashes
+	how     Restoring
+	moved   []string
 	right   []bool          // by file: it needs nothing
 	wanted  map[string]bool // all paths of the entry; nil: not asked for yet
 }
@@ -287,8 +297,8 @@ func writeFile(root *os.Root, name string, mode fs.FileMode, content io.Reader) 
 }
 
 // place puts the staged files into their places.
-func (r *restorer) place(present []files.Found) error {
-	if err := r.remove(present); err != nil {
+func (r *restorer) place() error {
+	if err := r.clear(); err != nil {
 		return err
 	}
 	var moved string // a folder that was not there, and was moved as a whole
@@ -342,19 +352,42 @@ func (r *restorer) missing(name string, there map[string]bool) string {
 	}
 }
 
-// remove removes what is there and was not kept.
-func (r *restorer) remove(present []files.Found) error {
-	if len(present) == len(r.entry.Files) && !slices.Contains(r.right, false) {
+// clear removes what is there and was not kept, and moves aside what is not
+// known and would be replaced.
+func (r *restorer) clear() error {
+	if len(r.how.Present) == len(r.entry.Files) && !slices.Contains(r.right, false) {
 		return nil
 	}
-	for i := range present {
-		if r.wants(present[i].Path) {
-			continue
+	right := make(map[string]bool, len(r.right))
+	for i := range r.entry.Files {
+		right[r.entry.Files[i].Path] = r.right[i]
+	}
+	for _, f := range r.how.Present {
+		name := filepath.FromSlash(f.Path)
+		var err error
+		switch {
+		case right[f.Path]:
+		case r.how.Known != nil && !r.how.Known(f):
+			err = r.moveAside(f.Path)
+		case !r.wants(f.Path):
+			err = r.root.Remove(name)
 		}
-		if err := r.root.Remove(filepath.FromSlash(present[i].Path)); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		if err != nil && !errors.Is(err, fs.ErrNotExist) {
 			return err
 		}
 	}
+	return nil
+}
+
+func (r *restorer) moveAside(name string) error {
+	to := path.Join(r.how.Aside, name)
+	if err := r.root.MkdirAll(filepath.FromSlash(path.Dir(to)), 0o755); err != nil {
+		return err
+	}
+	if err := r.root.Rename(filepath.FromSlash(name), filepath.FromSlash(to)); err != nil {
+		return err
+	}
+	r.moved = append(r.moved, name)
 	return nil
 }
 

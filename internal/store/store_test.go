@@ -62,7 +62,8 @@ func (p *place) restore(key string) error {
 	if err != nil {
 		return err
 	}
-	return p.store.Restore(e, p.root, "staging", p.outputs())
+	_, err = p.store.Restore(e, p.root, Restoring{Staging: "staging", Present: p.outputs()})
+	return err
 }
 
 var key, otherKey = strings.Repeat("a", 64), strings.Repeat("b", 64)
@@ -138,7 +139,7 @@ func TestTwoRestoresIntoOneNewFolder(t *testing.T) {
 			go func() {
 				e, err := p.store.Get(key)
 				if err == nil {
-					err = p.store.Restore(e, there.root, "staging-"+key[:1], nil)
+					_, err = p.store.Restore(e, there.root, Restoring{Staging: "staging-" + key[:1]})
 				}
 				errs <- err
 			}()
@@ -146,6 +147,31 @@ func TestTwoRestoresIntoOneNewFolder(t *testing.T) {
 		require.NoError(t, errors.Join(<-errs, <-errs))
 		require.Len(t, there.outputs(), 2)
 	}
+}
+
+// What no run made is not replaced, but moved aside.
+func TestWhatIsNotKnownIsMovedAside(t *testing.T) {
+	p := newPlace(t, nil)
+	p.write("out/a", "one")
+	p.write("out/same", "same")
+	require.NoError(t, p.store.Put(key, p.root, p.outputs(), Made{}))
+	p.write("out/a", "my edit")
+	p.write("out/deep/mine", "mine")
+	p.write("out/old", "made by an older run")
+	e, err := p.store.Get(key)
+	require.NoError(t, err)
+	moved, err := p.store.Restore(e, p.root, Restoring{
+		Staging: "staging", Aside: "aside", Present: p.outputs(), Known: func(f files.Found) bool { return f.Path == "out/old" },
+	})
+	require.NoError(t, err)
+	assert.ElementsMatch(t, []string{"out/a", "out/deep/mine"}, moved)
+	for name, want := range map[string]string{"out/a": "one", "aside/out/a": "my edit", "aside/out/deep/mine": "mine", "out/same": "same"} {
+		text, err := os.ReadFile(filepath.Join(p.dir, name))
+		require.NoError(t, err)
+		assert.Equal(t, want, string(text))
+	}
+	assert.NoFileExists(t, filepath.Join(p.dir, "out/old"))
+	assert.NoFileExists(t, filepath.Join(p.dir, "aside/out/same"))
 }
 
 func TestPutRefusesWhatChanged(t *testing.T) {
