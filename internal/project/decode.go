@@ -57,7 +57,7 @@ func (d *decoder) tasks(f *File, e *entry) {
 	}
 	f.Tasks = make([]*Task, 0, len(e.val.table.entries))
 	for _, te := range e.val.table.entries {
-		t := &Task{Name: f.Prefix + te.key, Own: te.key, File: f, Span: te.span, Shell: f.shell, Echo: f.echo}
+		t := &Task{Name: f.Prefix + te.key, Own: te.key, File: f, Span: te.span, Shell: f.shell, Echo: f.echo, When: &noWhen, Retry: &noRetry}
 		if !validTaskName(te.key) {
 			d.report(te.span, nameRule, "the task name %q is not allowed", te.key)
 		}
@@ -324,12 +324,12 @@ func (d *decoder) duration(e *entry) time.Duration {
 	return span
 }
 
-func (d *decoder) retry(e *entry) Retry {
-	r := Retry{Factor: 1}
+func (d *decoder) retry(e *entry) *Retry {
+	r := &Retry{Factor: 1}
 	if !d.is(e.key, e.val, kindTable) {
 		return r
 	}
-	decodeTable(d, e.val.table, retryKeys, &r, "key of retry")
+	decodeTable(d, e.val.table, retryKeys, r, "key of retry")
 	if e.val.table.get("times") == nil && len(d.file.skipped) == 0 {
 		d.report(e.span, "such as { times = 3 }", "%q does not say how many times", e.key)
 	}

@@ -72,9 +72,9 @@ type Task struct {
 	Echo     bool   // show each command as it starts
 	Absent   string // why there is no such task, though it may be called: its part is optional
 
-	When      When
+	When      *When // never nil in a task that is there
 	Require   []Requirement
-	Retry     Retry         // the zero Retry: one attempt
+	Retry     *Retry        // never nil in a task that is there; the zero Retry: one attempt
 	Timeout   time.Duration // of one attempt; 0: none
 	Always    bool          // run even if nothing changed
 	OnRequest bool          // not taken into a plan only because of what it writes
@@ -89,6 +89,13 @@ type Retry struct {
 	Wait   time.Duration // before the second attempt
 	Factor float64       // by which each wait is longer than the one before; at least 1
 }
+
+// What most tasks say of conditions and further attempts: nothing. Nobody writes
+// to them.
+var (
+	noWhen  When
+	noRetry Retry
+)
 
 // AfterFailure are the values of after_failure.
 var AfterFailure = []string{"drain", "abort", "continue"}

@@ -47,13 +47,13 @@ var whenKeys = []key[*When]{
 var systems = []string{"linux", "darwin", "windows", "unix", "freebsd", "openbsd", "netbsd", "dragonfly", "solaris", "illumos", "aix", "android", "plan9"}
 
 // when reads a condition: a script, or a table.
-func (d *decoder) when(e *entry) When {
-	var w When
+func (d *decoder) when(e *entry) *When {
+	w := &When{}
 	switch {
 	case e.val.kind == kindText:
 		w.Run = d.text(e)
 	case d.is(e.key, e.val, kindTable):
-		decodeTable(d, e.val.table, whenKeys, &w, "key of when")
+		decodeTable(d, e.val.table, whenKeys, w, "key of when")
 	}
 	return w
 }
