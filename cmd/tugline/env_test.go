@@ -56,8 +56,8 @@ day        1                          argument
 	require.NoError(t, json.Unmarshal([]byte(s.tugline("env", "--json").stdout), &got))
 	assert.Equal(t, map[string]any{
 		"name": "TZ", "value": "UTC", "about": "The zone of all times",
-		"from":  map[string]any{"kind": "project", "file": "tugline.toml", "line": 4.0, "value": "UTC"},
-		"hides": []any{map[string]any{"kind": "caller", "file": nil, "line": nil, "value": "caller"}},
+		"from":  map[string]any{"kind": "project", "file": "tugline.toml", "line": 4.0, "problem": nil, "value": "UTC"},
+		"hides": []any{map[string]any{"kind": "caller", "file": nil, "line": nil, "problem": nil, "value": "caller"}},
 	}, got.Variables[3])
 
 	assert.Equal(t, "# Which coast\n# or all of them\nREGION=\"south coast\"\nPORT=80\n", s.tugline("env", "--example").stdout)
@@ -137,4 +137,15 @@ tugline.toml:30:9: the variable "URGENT" is not set, and task "send-too" needs i
 	assert.Regexp(t, `(?s)courier/k.*k`, s.tugline("-q", "-j1", "sends").stdout)
 	assert.Equal(t, "# Key for the courier\nKEY=k-123\n", s.tugline("env", "--example").stdout)
 	assert.Equal(t, 0, s.tugline("doctor", "--file-only").code)
+}
+
+// What cannot be computed does not hide the rest, nor other tasks.
+func TestEnvTellsWhatCannotBeComputed(t *testing.T) {
+	s := tell(t, "[env]\nGOOD = '1'\nBAD = { run = 'echo away >&2; exit 4' }\n[task.t]\nrun = 'true'\n[task.refers]\nrun = 'echo $BAD'\n")
+	r := s.tugline("env")
+	assert.Equal(t, 0, r.code, r.stderr)
+	assert.Regexp(t, `(?m)^BAD +cannot be computed: exit code 4: away  project, tugline.toml:3:1\nGOOD  1`, r.stdout)
+	assert.Contains(t, s.tugline("env", "--json").stdout, `"problem": "exit code 4: away"`)
+	assert.Equal(t, 0, s.tugline("show", "t").code)
+	assert.Contains(t, s.tugline("refers").stderr, `tugline.toml:3:15: the variable "BAD" cannot be computed: exit code 4: away`)
 }

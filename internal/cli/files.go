@@ -110,25 +110,14 @@ func whoTasks(mentions []plan.Mention, records []history.Record, did func(histor
 func (a *app) sweepCommand() *cobra.Command {
 	run := &runOptions{}
 	var stale bool
-	cmd := &cobra.Command{
-		Use:   "sweep [TASK…]",
-		Short: "Delete what tasks have made, never what is under version control",
-		Args:  cobra.ArbitraryArgs,
-
-		ValidArgsFunction: a.complete,
-		RunE: func(cmd *cobra.Command, words []string) error {
-			p, calls, done, err := a.calls(cmd, words, run)
-			if err != nil || done {
-				return err
-			}
-			paths, err := a.sweepable(cmd.Context(), p, calls, stale)
-			if err != nil {
-				return err
-			}
-			return a.sweep(cmd.Context(), p, paths, run.dryRun)
-		},
-		DisableFlagParsing: true, // tasks have options of their own
-	}
+	cmd := a.onCalls("sweep [TASK…]", run, func(ctx context.Context, p *project.Project, calls []project.Call) error {
+		paths, err := a.sweepable(ctx, p, calls, stale)
+		if err != nil {
+			return err
+		}
+		return a.sweep(ctx, p, paths, run.dryRun)
+	})
+	cmd.Short = "Delete what tasks have made, never what is under version control"
 	cmd.Flags().SortFlags = false
 	cmd.Flags().BoolVarP(&run.dryRun, "dry-run", "n", false, "only show what would be deleted")
 	cmd.Flags().BoolVar(&stale, "stale", false, "delete what earlier runs made and no task makes any more")

@@ -21,27 +21,16 @@ type planOptions struct {
 
 func (a *app) planCommand() *cobra.Command {
 	run, options := &runOptions{}, &planOptions{}
-	cmd := &cobra.Command{
-		Use:   "plan [OPTIONS] TASK…",
-		Short: "Tell what would happen, in order, and why; change nothing",
-		Args:  cobra.ArbitraryArgs,
-
-		ValidArgsFunction: a.complete,
-		RunE: func(cmd *cobra.Command, words []string) error {
-			p, calls, done, err := a.calls(cmd, words, run)
-			if err != nil || done {
-				return err
-			}
-			if len(calls) == 0 {
-				calls = p.Default
-			}
-			if len(calls) == 0 {
-				return &usageError{msg: "tugline plan needs a task: the project has no default", hint: "tugline list shows the tasks"}
-			}
-			return a.foresee(cmd.Context(), p, calls, run, options)
-		},
-		DisableFlagParsing: true, // tasks have options of their own
-	}
+	cmd := a.onCalls("plan [OPTIONS] TASK…", run, func(ctx context.Context, p *project.Project, calls []project.Call) error {
+		if len(calls) == 0 {
+			calls = p.Default
+		}
+		if len(calls) == 0 {
+			return &usageError{msg: "tugline plan needs a task: the project has no default", hint: "tugline list shows the tasks"}
+		}
+		return a.foresee(ctx, p, calls, run, options)
+	})
+	cmd.Short = "Tell what would happen, in order, and why; change nothing"
 	flags := cmd.Flags()
 	flags.SortFlags = false
 	flags.BoolVar(&options.check, "check", false, "end with exit code 1 if anything would run or be restored")
@@ -103,24 +92,13 @@ func (a *app) planned(ctx context.Context, p *project.Project, calls []project.C
 func (a *app) whyCommand() *cobra.Command {
 	run := &runOptions{}
 	var asJSON bool
-	cmd := &cobra.Command{
-		Use:   "why TASK",
-		Short: "Tell what differs from the last good run of a task",
-		Args:  cobra.ArbitraryArgs,
-
-		ValidArgsFunction: a.complete,
-		RunE: func(cmd *cobra.Command, words []string) error {
-			p, calls, done, err := a.calls(cmd, words, run)
-			if err != nil || done {
-				return err
-			}
-			if len(calls) != 1 {
-				return &usageError{msg: "tugline why takes one task", hint: "tugline plan tells of several"}
-			}
-			return a.why(cmd.Context(), p, calls[0], run, asJSON)
-		},
-		DisableFlagParsing: true, // tasks have options of their own
-	}
+	cmd := a.onCalls("why TASK", run, func(ctx context.Context, p *project.Project, calls []project.Call) error {
+		if len(calls) != 1 {
+			return &usageError{msg: "tugline why takes one task", hint: "tugline plan tells of several"}
+		}
+		return a.why(ctx, p, calls[0], run, asJSON)
+	})
+	cmd.Short = "Tell what differs from the last good run of a task"
 	cmd.Flags().SortFlags = false
 	cmd.Flags().BoolVar(&asJSON, "json", false, "as JSON")
 	run.addVariables(cmd.Flags())
@@ -151,18 +129,29 @@ func (a *app) why(ctx context.Context, p *project.Project, call project.Call, ru
 	return a.print(fmt.Sprintf("%s has no commands of its own: it is a group of what it needs\n", t.Name))
 }
 
-// calls reads the words of a command that takes calls, and checks its options.
-// done says that the user asked for help, and has it.
-func (a *app) calls(cmd *cobra.Command, words []string, options *runOptions) (p *project.Project, calls []project.Call, done bool, err error) {
-	p, r, err := a.readWords(allFlags(cmd), words)
-	switch {
-	case err != nil:
-		return nil, nil, false, err
-	case r.usage:
-		return nil, nil, true, cmd.Help()
+// onCalls returns a command that takes calls, as a run does, and does something
+// with them.
+func (a *app) onCalls(use string, options *runOptions, do func(context.Context, *project.Project, []project.Call) error) *cobra.Command {
+	return &cobra.Command{
+		Use:                use,
+		Args:               cobra.ArbitraryArgs,
+		ValidArgsFunction:  a.complete,
+		DisableFlagParsing: true, // tasks have options of their own
+		RunE: func(cmd *cobra.Command, words []string) error {
+			p, r, err := a.readWords(allFlags(cmd), words)
+			switch {
+			case err != nil:
+				return err
+			case r.usage:
+				return cmd.Help()
+			}
+			if err := options.checkVariables(); err != nil {
+				return err
+			}
+			if err := a.checkNames(r.calls); err != nil {
+				return err
+			}
+			return do(cmd.Context(), p, r.calls)
+		},
 	}
-	if err := options.checkVariables(); err != nil {
-		return nil, nil, false, err
-	}
-	return p, r.calls, false, a.checkNames(r.calls)
 }

@@ -22,6 +22,10 @@ func Variables(w io.Writer, vars []plan.Variable, st Style) error {
 		values = max(values, min(maxName, runewidth.StringWidth(shownValue(v.Value))))
 	}
 	for _, v := range vars {
+		if v.From.Problem != "" {
+			fmt.Fprintf(&b, "%s  %s  %s\n", st.bold(pad(v.Name, names)), st.red("cannot be computed: "+printable(v.From.Problem)), st.faint(originText(v.From)))
+			continue
+		}
 		fmt.Fprintf(&b, "%s  %s  %s\n", st.bold(pad(v.Name, names)), pad(shownValue(v.Value), values), st.faint(originText(v.From)))
 		for _, o := range v.Hides {
 			b.WriteString(st.faint(fmt.Sprintf("%s  hides %s, %s", pad("", names), shownValue(o.Value), originText(o))) + "\n")
@@ -64,12 +68,17 @@ type jsonOrigin struct {
 	File  *string `json:"file"`
 	Line  *int    `json:"line"`
 	Value string  `json:"value"`
+
+	Problem *string `json:"problem"`
 }
 
 func originJSON(o plan.Origin) jsonOrigin {
 	out := jsonOrigin{Value: o.Value}
 	if o.Kind != "" {
 		out.Kind = &o.Kind
+	}
+	if o.Problem != "" {
+		out.Problem = &o.Problem
 	}
 	if o.File != "" {
 		out.File = &o.File

@@ -96,8 +96,13 @@ func (b *builder) base(f *project.File) *scope {
 		sc.layers = slices.Concat(sc.around.layers[:1], [][]project.Var{f.Given, f.Env}, sc.around.layers[1:])
 		files = sc.around.settings
 	}
-	sc.settings = slices.Concat(files[:len(files)-len(b.req.Files)], b.envFiles(f), b.req.Files)
-	sc.caller = callerVars(b.req.Env, sc.settings)
+	own := b.envFiles(f)
+	if sc.around != nil && len(own) == 0 {
+		sc.settings, sc.caller = sc.around.settings, sc.around.caller
+	} else {
+		sc.settings = slices.Concat(files[:len(files)-len(b.req.Files)], own, b.req.Files)
+		sc.caller = callerVars(b.req.Env, sc.settings)
+	}
 	b.bases[f] = sc
 	return sc
 }

@@ -123,6 +123,7 @@ func New(p *project.Project, req Request) (*Plan, error) {
 		b.entry(t, c, b.base(base))
 	}
 	b.orderByFiles()
+	b.world.report()
 	if err := b.problems(); err != nil {
 		return nil, err
 	}

@@ -154,15 +154,33 @@ func (sc *scope) declared(name string) *project.Var {
 type world struct {
 	compute func(v *project.Var, env []string, file string) (string, error)
 	values  map[computation]string
-	asks    bool // a variable of a project file is computed or required
+	failed  map[project.Span]failure // of computed variables, by their places
+	asks    bool                     // a variable of a project file is computed or required
 	found   project.Diagnostics
 
 	secrets     *secret.Mask
 	secretNames map[string]bool // the variables whose values are secret
 }
 
+// failure is a variable that cannot be computed.
+type failure struct {
+	variable *project.Var
+	err      error
+}
+
+// report adds the variables that cannot be computed to what was found wrong.
+func (w *world) report() {
+	for _, f := range w.failed {
+		at := f.variable.Run.Span
+		if at.IsZero() {
+			at = f.variable.File.Span
+		}
+		w.found = append(w.found, project.Diagnostic{Span: at, Msg: fmt.Sprintf("the variable %q cannot be computed: %v", f.variable.Name, f.err)})
+	}
+}
+
 func newWorld(p *project.Project, req Request) *world {
-	w := &world{compute: req.Compute, values: map[computation]string{}, secrets: req.Secrets, secretNames: map[string]bool{}}
+	w := &world{compute: req.Compute, values: map[computation]string{}, failed: map[project.Span]failure{}, secrets: req.Secrets, secretNames: map[string]bool{}}
 	for _, f := range p.Files {
 		w.asks = w.asks || asks(f.Env) || asks(f.Given)
 		w.noteSecrets(f.Env)
@@ -206,11 +224,7 @@ func (sc *scope) computedValue(v *project.Var, layer int) string {
 	}
 	value, err := sc.compute(v)
 	if err != nil {
-		at := v.Run.Span
-		if at.IsZero() {
-			at = v.File.Span
-		}
-		sc.world.found = append(sc.world.found, project.Diagnostic{Span: at, Msg: fmt.Sprintf("the variable %q cannot be computed: %v", v.Name, err)})
+		sc.world.failed[v.Span] = failure{v, err}
 	}
 	sc.world.values[key] = value
 	if sc.world.secretNames[v.Name] {

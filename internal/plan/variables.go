@@ -23,11 +23,14 @@ type Origin struct {
 	Span  project.Span // in a project file; zero elsewhere
 	File  string       // of an env file
 	Value string       // what it gives, filled in
+
+	Problem string // why the value cannot be computed; empty: it can
 }
 
 // Variables returns the variables that t and the project declare and those
 // that --set and the env files bring in, sorted by name. Without t, they are
 // those of a task that declares none. An argument without a default is empty.
+// That a variable cannot be computed is told with it, and is no error.
 func Variables(p *project.Project, req Request, t *project.Task) ([]Variable, error) {
 	b := newBuilder(p, req)
 	sc := b.base(p.File)
@@ -60,9 +63,9 @@ func Variables(p *project.Project, req Request, t *project.Task) ([]Variable, er
 
 func (v *Variable) mask(secrets *secret.Mask) {
 	v.Value = secrets.Text(v.Value)
-	v.From.Value = secrets.Text(v.From.Value)
+	v.From.Value, v.From.Problem = secrets.Text(v.From.Value), secrets.Text(v.From.Problem)
 	for i := range v.Hides {
-		v.Hides[i].Value = secrets.Text(v.Hides[i].Value)
+		v.Hides[i].Value, v.Hides[i].Problem = secrets.Text(v.Hides[i].Value), secrets.Text(v.Hides[i].Problem)
 	}
 }
 
@@ -108,6 +111,9 @@ func (sc *scope) origins(name string, t *project.Task, req Request) []Origin {
 				continue
 			}
 			o := Origin{Kind: sc.kindOf(v, i, t), Span: v.Span, Value: sc.expand(v, i)}
+			if f, failed := sc.world.failed[v.Span]; failed {
+				o.Problem = f.err.Error()
+			}
 			if v.Default {
 				o.Kind = "default"
 				defaults = append(defaults, o)

@@ -52,7 +52,7 @@ type loader struct {
 
 func (l *loader) load(path string, text []byte) (*Project, error) {
 	l.byPath = map[string]*File{}
-	l.file(&File{Folder: filepath.Dir(path), echo: true}, path, text)
+	l.file(&File{Folder: filepath.Dir(path), echo: true}, identity(path), path, text)
 	for i := 0; i < len(l.files); i++ { // the list grows: parts have parts
 		for _, part := range l.files[i].Parts {
 			l.part(l.files[i], part)
@@ -73,11 +73,11 @@ func (l *loader) load(path string, text []byte) (*Project, error) {
 	return p, nil
 }
 
-// file reads the text of f, which stands at path.
-func (l *loader) file(f *File, path string, text []byte) {
+// file reads the text of f, which stands at path and is known by id.
+func (l *loader) file(f *File, id, path string, text []byte) {
 	f.Source = &Source{Path: path, Name: l.show(path), Text: normalize(text), order: len(l.files)}
 	l.files = append(l.files, f)
-	l.byPath[identity(path)] = f
+	l.byPath[id] = f
 	if at := invalidUTF8(f.Source.Text); at >= 0 {
 		l.report(spanOf(f.Source, at, 1), "save it as UTF-8", "the file is not UTF-8 from here on")
 		f.skipped = f.Source.Text
@@ -94,7 +94,8 @@ func (l *loader) file(f *File, path string, text []byte) {
 // part reads one part of f, unless that was done for another one.
 func (l *loader) part(f *File, part *Part) {
 	path := part.file(f.Folder)
-	if known := l.byPath[identity(path)]; known != nil {
+	id := identity(path)
+	if known := l.byPath[id]; known != nil {
 		part.File = known
 		if len(part.Env) > 0 {
 			l.report(part.Env[0].Span, "", "the part %q is taken in already, as %q: its env must stand there", f.Prefix+part.Name, strings.TrimSuffix(known.Prefix, "/"))
@@ -117,7 +118,7 @@ func (l *loader) part(f *File, part *Part) {
 	part.File = &File{
 		Folder: filepath.Dir(path), Prefix: f.Prefix + part.Name + "/", Around: f, Given: part.Env, shell: f.shell, echo: f.echo,
 	}
-	l.file(part.File, path, text)
+	l.file(part.File, id, path, text)
 }
 
 // file returns the path of the project file that p means in a file of folder.
