@@ -203,7 +203,7 @@ func TestLivePartIsGoneAtTheEnd(t *testing.T) {
 }
 
 func TestCtrlCOnATerminal(t *testing.T) {
-	s := tell(t, "[task.a]\nrun = 'echo $$ >/dev/null; sh -c \"echo x >ready; exec sleep 1000\"'\n[task.b]\nrun = 'true'\n[task.all]\nneeds = ['a', 'b']\n")
+	s := tell(t, "[task.a]\nneeds = ['b']\nrun = 'echo $$ >/dev/null; sh -c \"echo x >ready; exec sleep 1000\"'\n[task.b]\nrun = 'true'\n[task.all]\nneeds = ['a', 'b']\n")
 	cmd := s.command("all", "-j", "2", "--color", "never")
 	tty, err := pty.StartWithSize(cmd, &pty.Winsize{Rows: 30, Cols: 80})
 	require.NoError(t, err)
