@@ -48,7 +48,7 @@ func TestArgumentsAreOptions(t *testing.T) {
 		assert.Equal(t, test.want, r.stdout, "%q: %s", test.args, r.stderr)
 	}
 	r := s.tugline("both", "-j1")
-	assert.Regexp(t, `(?s)ran +publish --to merrow .*draft 1 merrow .*ran +publish --to saltby --channel final .*final 1 saltby `, r.stdout)
+	assert.Regexp(t, `(?s)ran +publish --to merrow .*draft 1 merrow .*ran +publish --channel final --to saltby .*final 1 saltby `, r.stdout)
 	r = s.tugline("plain", "publish", "--to", "x", "plain", "--output", "blocks")
 	assert.Regexp(t, `(?s)ran +plain .*ran +publish --to x `, r.stdout)
 }
@@ -102,7 +102,7 @@ Arguments:
 	}
 	require.NoError(t, json.Unmarshal([]byte(s.tugline("list", "--json").stdout), &list))
 	assert.Equal(t, map[string]any{
-		"name": "channel", "type": "text", "default": "draft", "choices": []any{"draft", "final"}, "required": false, "about": "Where it goes",
+		"name": "channel", "type": "text", "default": "draft", "each": false, "choices": []any{"draft", "final"}, "required": false, "about": "Where it goes",
 	}, list.Tasks[0].Args[0])
 	assert.Contains(t, s.tugline("list").stdout, "--channel --copies --to --loud --tag --list")
 }

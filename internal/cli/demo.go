@@ -40,12 +40,11 @@ func (a *app) demoCommand() *cobra.Command {
 }
 
 func (a *app) runDemo(cmd *cobra.Command, folder string, options *runOptions) error {
-	shown := filepath.Join(folder, project.FileName)
-	p, err := project.Load(a.absolute(shown), a.shown)
+	a.file = filepath.Join(folder, project.FileName)
+	p, err := a.load()
 	if err != nil {
 		return err
 	}
-	a.base = p.File
 	if err := a.runCalls(cmd.Context(), p, p.Default, options); err != nil {
 		return err
 	}

@@ -101,7 +101,7 @@ func whoTasks(mentions []plan.Mention, records []history.Record, did func(histor
 	}
 	for _, m := range mentions {
 		if !recorded[m.Task.Name] {
-			tasks = append(tasks, output.WhoTask{Name: m.Task.Name, Pattern: m.Glob.Text.Value, Place: m.Glob.Text.Span.String()})
+			tasks = append(tasks, output.WhoTask{Name: m.Call, Pattern: m.Glob.Text.Value, Place: m.Glob.Text.Span.String()})
 		}
 	}
 	return tasks

@@ -79,7 +79,7 @@ func (a *app) planned(ctx context.Context, p *project.Project, calls []project.C
 	}
 	req.Calls = calls
 	if noCompute {
-		req.Compute = nil
+		req.Compute, req.NoCompute = nil, true
 	}
 	pl, err := plan.New(p, req)
 	if err != nil {

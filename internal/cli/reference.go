@@ -19,6 +19,7 @@ func Reference(rest string) string {
 	keyTable(&b, "Keys at the top", project.TopKeys())
 	keyTable(&b, "Keys of a task", project.TaskKeys())
 	keyTable(&b, "Keys of a part, in its long form", project.PartKeys())
+	keyTable(&b, "Keys of a list", project.ListKeys())
 	keyTable(&b, "Keys of when", project.WhenKeys())
 	keyTable(&b, "Keys of an entry of require", project.RequireKeys())
 	keyTable(&b, "Keys of an argument", project.ArgKeys())

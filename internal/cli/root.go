@@ -7,9 +7,12 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"sync"
 
 	"github.com/spf13/cobra"
 
+	"tugline/internal/files"
+	"tugline/internal/history"
 	"tugline/internal/output"
 	"tugline/internal/plan"
 	"tugline/internal/project"
@@ -30,8 +33,9 @@ type app struct {
 	quiet   bool
 	verbose bool
 
-	base    *project.File // the file whose tasks bare names mean: the one nearest to where the user stands
-	secrets *secret.Mask  // never shown
+	base    *project.File      // the file whose tasks bare names mean: the one nearest to where the user stands
+	files   func() *files.Tree // of the project, opened on first use
+	secrets *secret.Mask       // never shown
 }
 
 // root makes the tree of commands, anew for each call.
@@ -153,6 +157,7 @@ func (a *app) load() (*project.Project, error) {
 	if err != nil {
 		return nil, err
 	}
+	a.files = sync.OnceValue(func() *files.Tree { return files.Open(p.Folder, history.At(p.Folder).Folder()) })
 	if a.base = p.FileAt(nearest); a.base == nil {
 		a.base = p.File // it has changed in between
 	}

@@ -40,7 +40,7 @@ type runOptions struct {
 func (o *runOptions) add(flags *pflag.FlagSet) {
 	flags.SortFlags = false
 	flags.IntVarP(&o.jobs, "jobs", "j", 0, "run at most `N` tasks at once; without it, as many as there are processors")
-	flags.StringVar(&o.output, "output", "auto", "show what tasks print in this `MODE`: auto, lines, blocks or direct")
+	flags.StringVar(&o.output, "output", "", "show what tasks print in this `MODE`: auto, lines, blocks or direct")
 	flags.StringVar(&o.after, "after-failure", "", "what a failure does to the other tasks, one of drain, abort and continue, `HOW`")
 	o.addVariables(flags)
 	o.memoryOptions.add(flags)
@@ -63,11 +63,10 @@ func (o *runOptions) check(flags *pflag.FlagSet) error {
 	if o.after != "" && !slices.Contains(project.AfterFailure, o.after) {
 		return &usageError{msg: fmt.Sprintf("--after-failure must be %s, not %q", strings.Join(project.AfterFailure, ", "), o.after)}
 	}
-	switch output.Mode(o.output) {
-	case "auto", output.Lines, output.Blocks, output.Direct:
-		return nil
+	if o.output != "" && !slices.Contains(project.Outputs, o.output) {
+		return &usageError{msg: fmt.Sprintf("--output must be auto, lines, blocks or direct, not %q", o.output)}
 	}
-	return &usageError{msg: fmt.Sprintf("--output must be auto, lines, blocks or direct, not %q", o.output)}
+	return nil
 }
 
 func (o *runOptions) checkVariables() error {
@@ -142,7 +141,7 @@ func (a *app) runCalls(ctx context.Context, p *project.Project, calls []project.
 	if err != nil {
 		return err
 	}
-	cfg := engine.Config{Jobs: jobs, After: cmp.Or(options.after, p.After), Grace: grace, Quiet: a.quiet, Kill: a.env.Kill, Secrets: a.secrets}
+	cfg := engine.Config{Jobs: jobs, After: p.After, AfterAll: options.after, Grace: grace, Quiet: a.quiet, Kill: a.env.Kill, Secrets: a.secrets}
 	if a.remember(memory) {
 		memory.Run = run
 		cfg.Memory = memory
@@ -209,12 +208,15 @@ func (a *app) engineRun(ctx context.Context, pl *plan.Plan, scripts *engine.Scri
 
 // mode returns how the output of a run is shown.
 func (a *app) mode(pl *plan.Plan, options *runOptions) output.Mode {
-	if options.output != "auto" {
-		return output.Mode(options.output)
+	if set := cmp.Or(options.output, pl.Project.Output, "auto"); set != "auto" {
+		return output.Mode(set)
 	}
 	working := 0
 	for _, s := range pl.Steps {
-		if !s.Task.IsGroup() {
+		switch {
+		case s.Loop != nil:
+			working += 2 // it may be any number
+		case s.Works():
 			working++
 		}
 	}

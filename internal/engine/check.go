@@ -2,8 +2,10 @@ package engine
 
 import (
 	"fmt"
+	"runtime"
 	"slices"
 	"strings"
+	"sync"
 
 	"tugline/internal/plan"
 	"tugline/internal/project"
@@ -12,7 +14,24 @@ import (
 
 // Scripts holds what is run for the scripts of a plan's steps, made ready once.
 type Scripts struct {
+	mu    sync.RWMutex // protects the field below
 	ready map[*project.Text]script
+}
+
+// of returns what is run for a script.
+func (s *Scripts) of(text *project.Text) script {
+	s.mu.RLock()
+	defer s.mu.RUnlock()
+	return s.ready[text]
+}
+
+// add makes the scripts of further steps ready. The error is as that of [Prepare].
+func (s *Scripts) add(steps []*plan.Step) error {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	c := checker{scripts: s}
+	c.steps(steps)
+	return c.result()
 }
 
 // script is one script, ready to run.
@@ -33,9 +52,7 @@ func (e *MissingError) Unwrap() error { return e.Diagnostics }
 // written, else a [*MissingError] when interpreters are missing.
 func Prepare(p *plan.Plan) (*Scripts, error) {
 	c := checker{scripts: &Scripts{ready: make(map[*project.Text]script, len(p.Steps))}}
-	for _, s := range p.Steps {
-		c.task(s.Task, s.Run, func(name string) (string, error) { return shell.LookPath(s.Environ(), s.Folder)(name) })
-	}
+	c.steps(p.Steps)
 	return c.scripts, c.result()
 }
 
@@ -54,6 +71,30 @@ func Examine(tasks []*project.Task, system string, lookPath func(string) (string
 type checker struct {
 	scripts        *Scripts
 	wrong, missing project.Diagnostics
+}
+
+func (c *checker) steps(steps []*plan.Step) {
+	for _, s := range steps {
+		lookPath := func(name string) (string, error) { return shell.LookPath(s.Environ(), s.Folder)(name) }
+		switch {
+		case s.Loop != nil: // its instances are not known yet, but what they may run is
+			c.reachable(s.Task, lookPath, map[*project.Task]bool{})
+		case s.Role == plan.Body && s.Skip == "":
+			c.task(s.Task, s.Run, lookPath)
+		}
+	}
+}
+
+// reachable looks at the scripts of a task and of all that it names.
+func (c *checker) reachable(t *project.Task, lookPath func(string) (string, error), seen map[*project.Task]bool) {
+	if seen[t] || t.Absent != "" {
+		return
+	}
+	seen[t] = true
+	c.task(t, t.RunOn(runtime.GOOS), lookPath)
+	for _, call := range t.Calls() {
+		c.reachable(call.Task, lookPath, seen)
+	}
 }
 
 func (c *checker) result() error {

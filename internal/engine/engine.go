@@ -24,7 +24,9 @@ type Config struct {
 	Grace time.Duration // from asking a program to end to killing it; 0: kill at once
 	Quiet bool          // do not tell of the statements that start
 	After string        // what a failure does to the other steps, as project.AfterFailure; empty: drain
-	Sink  Sink          // may be nil
+	// AfterAll is the same for all wards of the plan, too; empty: each has its own.
+	AfterAll string
+	Sink     Sink // may be nil
 
 	// Stdin, Stdout and Stderr are handed to the programs as they are. Where
 	// Stdout is nil, what they print goes to the sink.
@@ -37,6 +39,8 @@ type Config struct {
 	Secrets *secret.Mask // masked in all that is told and printed; may be nil
 
 	Kill <-chan struct{} // closed: end what runs without the grace time; may be nil
+
+	Log func(*plan.Step) string // where what a step printed is kept; nil: nowhere
 
 	Now  func() time.Time                           // nil: time.Now
 	Exec func(context.Context, shell.Command) error // nil: shell.Run
@@ -63,10 +67,7 @@ func Run(ctx context.Context, p *plan.Plan, scripts *Scripts, cfg Config) (Summa
 		cfg.Exec = shell.Run
 	}
 	l := newLoop(p, scripts, cfg)
-	runCtx, abort := context.WithCancelCause(ctx)
-	defer abort(nil)
-	l.abort = abort
-	l.run(runCtx)
+	l.run(ctx)
 	return l.summary, context.Cause(ctx)
 }
 
@@ -79,41 +80,52 @@ type loop struct {
 	events  chan Event
 	work    chan task      // to the workers
 	workers sync.WaitGroup // those that have not ended
+	quit    chan struct{}  // closed when all steps have ended
 	idle    int            // workers with nothing to do
 
-	waits   []int          // by step: how many others it still waits for
-	waiting [][]*plan.Step // by step: those that wait for it
-	state   []State        // by step: empty while it has not ended
-	ready   queue          // may start now
-	running int
-	ended   int
-	failed  *plan.Step // the first that failed
-	abort   context.CancelCauseFunc
-	summary Summary
+	waits    []int          // by step: how many others it still waits for
+	waiting  [][]*plan.Step // by step: those that wait for it
+	gated    [][]*plan.Step // by step: those whose triggers it decides
+	state    []State        // by step: empty while it has not ended
+	queued   []bool         // by step: it is ready, or it has been
+	ready    queue          // may start now
+	unwanted []Result       // of steps that are to end without running
+	running  int
+	ended    int
+	terminal bool // what runs owns the terminal
+	summary  Summary
+
+	failures map[*plan.Ward]map[*plan.Ward]*plan.Step // the first in a ward, by the ward inside it where it happened
+	cancels  map[*plan.Step]context.CancelCauseFunc   // of the steps that run
+	final    context.Context                          // of what runs in spite of an interrupt; nil: not needed yet
+
+	locks   map[string]*held
+	inUse   map[*int]int
+	holders map[*plan.Step]*plan.Step // by the step with whose end they give back what they hold
+	unlocks map[*plan.Step]func()     // by holder: what gives back its locks to other Tuglines
+	held    []*plan.Step              // ready, but waiting for what others hold
 }
 
 // task is a step that is to be run now.
 type task struct {
+	ctx    context.Context // done when it is to end
 	step   *plan.Step
 	env    []string
 	inputs []plan.Input
+	locks  []string // to be taken from other Tuglines
 }
 
 func newLoop(p *plan.Plan, scripts *Scripts, cfg Config) *loop {
 	n := len(p.Steps)
 	l := &loop{
-		cfg: cfg, plan: p, scripts: scripts, events: make(chan Event, 64), work: make(chan task),
-		waits: make([]int, n), waiting: make([][]*plan.Step, n), state: make([]State, n),
+		cfg: cfg, plan: p, scripts: scripts, events: make(chan Event, 64), work: make(chan task), quit: make(chan struct{}),
+		waits: make([]int, n), waiting: make([][]*plan.Step, n), gated: make([][]*plan.Step, n), state: make([]State, n), queued: make([]bool, n),
+		failures: map[*plan.Ward]map[*plan.Ward]*plan.Step{}, cancels: map[*plan.Step]context.CancelCauseFunc{},
+		locks: map[string]*held{}, inUse: map[*int]int{}, holders: map[*plan.Step]*plan.Step{}, unlocks: map[*plan.Step]func(){},
 	}
 	l.summary.Results = make([]Result, n)
 	for _, s := range p.Steps {
-		l.waits[s.Index] = len(s.Needs) + len(s.After)
-		for _, other := range s.Needs {
-			l.waiting[other.Index] = append(l.waiting[other.Index], s)
-		}
-		for _, other := range s.After {
-			l.waiting[other.Index] = append(l.waiting[other.Index], s)
-		}
+		l.count(s)
 	}
 	return l
 }
@@ -122,13 +134,14 @@ func (l *loop) run(ctx context.Context) {
 	started := l.cfg.Now()
 	l.tell(Event{Kind: RunStarted, Time: started})
 	for _, s := range l.plan.Steps {
-		if l.waits[s.Index] == 0 {
-			l.ready.push(s)
-		}
+		l.consider(s)
 	}
 	for l.ended < len(l.plan.Steps) {
 		l.startReady(ctx)
 		if l.running == 0 {
+			if l.ended < len(l.plan.Steps) && l.ready.len() == 0 && len(l.unwanted) == 0 {
+				l.endStuck()
+			}
 			continue // all that was ready has ended without running
 		}
 		e := <-l.events
@@ -136,13 +149,29 @@ func (l *loop) run(ctx context.Context) {
 		if e.Kind == StepFinished {
 			l.running--
 			l.idle++
+			l.terminal = false
+			if e.unlock != nil {
+				l.unlocks[e.Step] = e.unlock
+			}
 			l.finish(e.Result)
 		}
 	}
 	close(l.work)
+	close(l.quit)
 	l.workers.Wait()
 	l.summary.Wall = l.cfg.Now().Sub(started)
 	l.tell(Event{Kind: RunFinished, Time: l.cfg.Now()})
+}
+
+// endStuck ends the steps that wait for each other, though the plan should not
+// let them.
+func (l *loop) endStuck() {
+	for _, s := range l.plan.Steps {
+		if l.state[s.Index] == "" {
+			l.endUnstarted(Result{Step: s, State: Stopped, Reason: "it waits for what waits for it"})
+			return
+		}
+	}
 }
 
 func (l *loop) tell(e Event) {
@@ -154,42 +183,100 @@ func (l *loop) tell(e Event) {
 
 // startReady starts what may start now, or ends it without running.
 func (l *loop) startReady(ctx context.Context) {
-	for l.ready.len() > 0 {
+	for l.ready.len() > 0 || len(l.unwanted) > 0 {
+		if len(l.unwanted) > 0 {
+			r := l.unwanted[0]
+			l.unwanted = l.unwanted[1:]
+			l.endUnstarted(r)
+			continue
+		}
 		s := l.ready.top()
 		if r, settled := l.settle(ctx, s); settled {
 			l.ready.pop()
 			l.endUnstarted(r)
 			continue
 		}
-		if l.running == l.cfg.Jobs {
+		if s.Loop != nil {
+			l.ready.pop()
+			if r := l.expand(s); r != nil {
+				l.endUnstarted(*r)
+			}
+			continue
+		}
+		if l.running == l.cfg.Jobs || l.terminal || s.Task.Terminal && l.running > 0 {
 			return
 		}
 		l.ready.pop()
-		l.running++
-		l.tell(Event{Kind: StepStarted, Time: l.cfg.Now(), Step: s})
-		if l.idle > 0 {
-			l.idle--
-		} else {
-			l.workers.Go(func() { l.worker(ctx) })
-		}
-		t := task{step: s, env: s.Environ()}
-		if l.cfg.Memory != nil && declares(s) {
-			t.inputs = s.Inputs()
-		}
-		l.work <- t
+		l.start(ctx, s)
 	}
+}
+
+// start hands a step to a worker, unless it has to wait for what others hold.
+func (l *loop) start(ctx context.Context, s *plan.Step) {
+	if waitsFor := l.hold(s); waitsFor != "" {
+		l.tell(Event{Kind: StepWaiting, Time: l.cfg.Now(), Step: s, Text: []byte(waitsFor)})
+		l.held = append(l.held, s)
+		return
+	}
+	l.running++
+	l.terminal = s.Task.Terminal && s.Works()
+	if s.Works() {
+		l.tell(Event{Kind: StepStarted, Time: l.cfg.Now(), Step: s})
+	}
+	if ctx.Err() != nil { // then it is what cleans up
+		ctx = l.finalContext(ctx)
+	}
+	stepCtx, cancel := context.WithCancelCause(ctx)
+	l.cancels[s] = cancel
+	if l.idle > 0 {
+		l.idle--
+	} else {
+		l.workers.Go(l.worker)
+	}
+	t := task{ctx: stepCtx, step: s, env: append(s.Environ(), l.failureEnv(s)...)}
+	for _, name := range s.Locks {
+		if l.locks[name].by == s {
+			t.locks = append(t.locks, name)
+		}
+	}
+	if l.cfg.Memory != nil && declares(s) {
+		t.inputs = s.Inputs()
+	}
+	l.work <- t
+}
+
+// finalContext returns a context for what runs after an interrupt. A second
+// one ends it.
+func (l *loop) finalContext(ctx context.Context) context.Context {
+	if l.final != nil {
+		return l.final
+	}
+	final, cancel := context.WithCancelCause(context.WithoutCancel(ctx))
+	l.final = final
+	l.workers.Go(func() {
+		select {
+		case <-l.cfg.Kill:
+			cancel(context.Cause(ctx))
+		case <-l.quit:
+			cancel(nil)
+		}
+	})
+	return final
 }
 
 // worker runs one step after the other. It stays, since its stack has grown
 // to what the built-in shell needs.
-func (l *loop) worker(ctx context.Context) {
+func (l *loop) worker() {
 	for t := range l.work {
-		l.runStep(ctx, t)
+		l.runStep(t.ctx, t)
 	}
 }
 
 // settle returns the result of a step that is not to be run.
 func (l *loop) settle(ctx context.Context, s *plan.Step) (Result, bool) {
+	if (s.Role == plan.Outcome || s.Role == plan.Closing) && s.Loop == nil {
+		return l.outcome(s), true
+	}
 	r := Result{Step: s, State: Ran}
 	if bad := l.badNeed(s); bad != nil {
 		r.State, r.Reason = Blocked, fmt.Sprintf("needs %q, which %s", bad.Name, l.ending(bad))
@@ -198,18 +285,35 @@ func (l *loop) settle(ctx context.Context, s *plan.Step) (Result, bool) {
 		}
 		return r, true
 	}
+	level := l.wish(s).level
+	failed, _ := l.afterFailure(s)
 	switch {
 	case s.Skip != "":
 		r.State, r.Reason = Skipped, s.Skip
-	case s.Task.IsGroup():
-	case l.failed != nil && l.cfg.After != "continue":
-		r.State, r.Reason = Stopped, fmt.Sprintf("not started, since %q failed", l.failed.Name)
-	case ctx.Err() != nil:
+	case s.Role == plan.Body && s.Task.IsGroup():
+	case level == plan.Ordinary && failed != nil:
+		r.State, r.Reason = Stopped, fmt.Sprintf("not started, since %q failed", failed.Name)
+	case level < plan.Final && ctx.Err() != nil, l.killed():
 		r.State, r.Reason = Stopped, "not started"
+	case s.Role == plan.Opening && len(s.Locks) == 0 && s.Limit == nil && !asks(s):
 	default:
 		return r, false
 	}
 	return r, true
+}
+
+// asks reports whether a step has conditions that are asked when its needs
+// have ended.
+func asks(s *plan.Step) bool { return len(s.When) > 0 || s.Task.When.Run.Value != "" }
+
+// killed reports whether all is to end at once.
+func (l *loop) killed() bool {
+	select {
+	case <-l.cfg.Kill:
+		return true
+	default:
+		return false
+	}
 }
 
 // ending says in a sentence what became of s.
@@ -250,16 +354,21 @@ func (l *loop) finish(r Result) {
 	l.summary.Busy += r.Took
 	l.summary.Saved += r.Saved
 	l.ended++
-	if r.State == Failed && l.failed == nil {
-		l.failed = r.Step
-		if l.cfg.After == "abort" {
-			l.abort(fmt.Errorf("%w, since %q failed", errAborted, r.Step.Name))
-		}
+	if cancel := l.cancels[r.Step]; cancel != nil {
+		cancel(nil)
+		delete(l.cancels, r.Step)
+	}
+	l.release(r.Step)
+	if r.State == Failed && r.Failure != nil {
+		l.noteFailure(r.Step)
 	}
 	for _, s := range l.waiting[i] {
 		if l.waits[s.Index]--; l.waits[s.Index] == 0 {
-			l.ready.push(s)
+			l.consider(s)
 		}
+	}
+	for _, s := range l.gated[i] {
+		l.consider(s)
 	}
 }
 
@@ -267,18 +376,32 @@ func (l *loop) finish(r Result) {
 func (l *loop) runStep(ctx context.Context, t task) {
 	started := l.cfg.Now()
 	r := Result{Step: t.step, State: Ran}
-	if skip, err := l.skips(ctx, t); err != nil {
-		l.fail(ctx, &r, &t.step.Task.When.Run, t.env, err)
-	} else if skip != "" {
-		r.State, r.Reason = Skipped, skip
-	} else if l.cfg.Memory == nil {
-		l.runScripts(ctx, t, &r, nil)
-	} else if err := l.recall(ctx, t, &r); err != nil {
+	unlock, err := l.lockFiles(ctx, t.step, t.locks)
+	if err == nil {
+		err = l.judgeAndRun(ctx, t, &r)
+	}
+	if err != nil {
 		l.fail(ctx, &r, nil, t.env, err)
 	}
 	now := l.cfg.Now()
 	r.Took = now.Sub(started)
-	l.events <- Event{Kind: StepFinished, Time: now, Step: t.step, Result: r}
+	l.events <- Event{Kind: StepFinished, Time: now, Step: t.step, Result: r, unlock: unlock}
+}
+
+func (l *loop) judgeAndRun(ctx context.Context, t task, r *Result) error {
+	skip, err := l.skips(ctx, t)
+	switch {
+	case err != nil:
+		l.fail(ctx, r, &t.step.Task.When.Run, t.env, err)
+	case skip != "":
+		r.State, r.Reason = Skipped, skip
+	case !t.step.Works():
+	case l.cfg.Memory == nil:
+		l.runScripts(ctx, t, r, nil)
+	default:
+		return l.recall(ctx, t, r)
+	}
+	return nil
 }
 
 // errAborted is the cause of a context that a failure ended.
@@ -486,7 +609,7 @@ func (l *loop) fail(ctx context.Context, r *Result, text *project.Text, env []st
 }
 
 func (l *loop) command(s *plan.Step, text *project.Text, env []string, kept *printed) shell.Command {
-	ready := l.scripts.ready[text]
+	ready := l.scripts.of(text)
 	cmd := shell.Command{
 		Program: ready.program, Args: ready.args, Script: text.Value,
 		Params: s.Rest, Dir: s.Folder, Env: env,

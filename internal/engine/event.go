@@ -36,6 +36,7 @@ const (
 	StepCommand  Kind = "step.command" // a statement of the step starts
 	StepOutput   Kind = "step.output"
 	StepWaiting  Kind = "step.waiting" // it waits, for what Text says
+	StepsAdded   Kind = "steps.added"  // steps are new in the plan: Added
 	StepRetry    Kind = "step.retry"   // an attempt failed, and another one follows; Text tells of both
 	StepFinished Kind = "step.finished"
 	RunFinished  Kind = "run.finished"
@@ -48,7 +49,9 @@ type Event struct {
 	Step   *plan.Step // nil for events of the whole run
 	Text   []byte     // of StepOutput: what was printed; of StepCommand: the statement; of StepWaiting: for what
 	Result Result     // of StepFinished
+	Added  []*plan.Step
 
+	unlock  func()        // gives back the locks of a step that has finished; may be nil
 	handled chan struct{} // if not nil, closed when the sink has been told
 }
 
@@ -62,6 +65,15 @@ type Result struct {
 	Reason   string               // why it was not run, or how it failed; may be empty
 	Failure  *Failure             // of a failed step
 	Reasons  []fingerprint.Reason // why it ran, or not; may be empty
+	Uncalled bool                 // it is skipped because its case did not arise: nothing called it
+}
+
+// Counts reports whether r is worth telling of: it is that of a step with
+// commands, or one that was skipped or failed as a whole.
+func (r Result) Counts() bool {
+	s := r.Step
+	skipped := r.State == Skipped && (s.Skip != "" || s.Role == plan.Opening)
+	return !r.Uncalled && (s.Works() || r.Failure != nil || skipped)
 }
 
 // Failure tells where and how a step failed.
@@ -90,18 +102,19 @@ type Summary struct {
 func (s Summary) Count(state State) int {
 	n := 0
 	for _, r := range s.Results {
-		if r.State == state && (!r.Step.Task.IsGroup() || state == Skipped) {
+		if r.State == state && r.Counts() {
 			n++
 		}
 	}
 	return n
 }
 
-// Failures returns the results of the failed steps, in the order of the plan.
+// Failures returns the results of the failed steps, in the order of the plan,
+// but for those that failed because of others.
 func (s Summary) Failures() []Result {
 	var failed []Result
 	for _, r := range s.Results {
-		if r.State == Failed {
+		if r.State == Failed && r.Failure != nil {
 			failed = append(failed, r)
 		}
 	}

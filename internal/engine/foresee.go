@@ -7,6 +7,7 @@ import (
 	"tugline/internal/fingerprint"
 	"tugline/internal/glob"
 	"tugline/internal/plan"
+	"tugline/internal/project"
 )
 
 // Foreseen is what a run would do with a step.
@@ -16,36 +17,134 @@ type Foreseen struct {
 	Reasons []fingerprint.Reason
 }
 
-// Foresee returns what a run of p would do with each step but the groups, in
-// order. It changes nothing.
+// Foresee returns what a run of p would do with each step that has commands, in
+// order. It changes nothing but p, which gets the instances whose values are
+// known already.
 func (m *Memory) Foresee(p *plan.Plan) ([]Foreseen, error) {
-	var all []Foreseen
-	pending := map[*plan.Step]bool{} // they may write something
-	for _, s := range p.Steps {
-		if s.Task.IsGroup() && s.Skip == "" {
+	f := foreseer{memory: m, pending: map[*plan.Step]bool{}, idle: map[*plan.Step]bool{}}
+	for i := 0; i < len(p.Steps); i++ { // it may grow
+		if err := f.step(p, p.Steps[i]); err != nil {
+			return nil, err
+		}
+	}
+	return f.all, nil
+}
+
+// foreseer goes through a plan.
+type foreseer struct {
+	memory  *Memory
+	all     []Foreseen
+	pending map[*plan.Step]bool // they may do something
+	idle    map[*plan.Step]bool // they are left as they are, or skipped
+}
+
+func (f *foreseer) step(p *plan.Plan, s *plan.Step) error {
+	if s.Loop != nil {
+		return f.loop(p, s)
+	}
+	if !s.Works() && s.Skip == "" {
+		f.pending[s] = slices.ContainsFunc(s.Needs, func(need *plan.Step) bool { return f.pending[need] })
+		return nil
+	}
+	var inputs []plan.Input
+	if s.Works() && declares(s) {
+		inputs = s.Inputs()
+	}
+	v, err := f.memory.Judge(s, inputs)
+	if err != nil {
+		return err
+	}
+	one := Foreseen{s, v.Action, v.Reasons}
+	if err := one.weigh(f.pending); err != nil {
+		return err
+	}
+	if err := f.memory.weighConditions(&one, f.pending); err != nil {
+		return err
+	}
+	f.weighCalls(&one)
+	if one.Action != Leave && one.Action != Skip {
+		f.pending[s] = true
+	} else {
+		f.idle[s] = true
+	}
+	f.all = append(f.all, one)
+	return nil
+}
+
+// loop adds the instances of a step, if what tells their values will not be
+// made anew.
+func (f *foreseer) loop(p *plan.Plan, s *plan.Step) error {
+	if s.Loop.Uncomputed {
+		f.pending[s] = true
+		f.all = append(f.all, Foreseen{s, Maybe, reason("uncomputed", "its values are not computed")})
+		return nil
+	}
+	for _, need := range s.Needs {
+		if f.pending[need] {
+			f.pending[s] = true
+			f.all = append(f.all, Foreseen{s, Maybe, []fingerprint.Reason{{
+				Kind: "upstream", What: need.Name, Text: fmt.Sprintf("its values are found when %s has ended", need.Name),
+			}}})
+			return nil
+		}
+	}
+	_, err := p.Expand(s)
+	return err
+}
+
+// weighCalls makes a verdict uncertain, or none, of a step that is called
+// because of how another one ends.
+func (f *foreseer) weighCalls(one *Foreseen) {
+	if len(one.Step.Triggers) == 0 || one.Action == Skip {
+		return
+	}
+	var reasons []fingerprint.Reason
+	certain := false
+	for _, t := range one.Step.Triggers {
+		called, owner := f.called(t)
+		if called == "" {
+			certain = true
 			continue
 		}
-		var inputs []plan.Input
-		if declares(s) {
-			inputs = s.Inputs()
-		}
-		v, err := m.Judge(s, inputs)
-		if err != nil {
-			return nil, err
-		}
-		f := Foreseen{s, v.Action, v.Reasons}
-		if err := f.weigh(pending); err != nil {
-			return nil, err
-		}
-		if err := m.weighConditions(&f, pending); err != nil {
-			return nil, err
-		}
-		if f.Action != Leave && f.Action != Skip {
-			pending[s] = true
-		}
-		all = append(all, f)
+		reasons = append(reasons, fingerprint.Reason{Kind: called, What: owner.Name, Text: callText(called, owner)})
 	}
-	return all, nil
+	one.Reasons = slices.DeleteFunc(one.Reasons, func(r fingerprint.Reason) bool { return r.Kind == "called" })
+	switch {
+	case certain || len(reasons) == 0:
+	case !slices.ContainsFunc(reasons, func(r fingerprint.Reason) bool { return r.Kind != "idle" }):
+		one.Action, one.Reasons = Skip, reasons
+	case slices.ContainsFunc(reasons, func(r fingerprint.Reason) bool { return r.Kind == "finally" }) && one.Action == ToRun:
+		one.Reasons = append(reasons, one.Reasons...)
+	default:
+		one.Action, one.Reasons = Maybe, append(reasons, one.Reasons...)
+	}
+}
+
+// callText says when an after-call is made.
+func callText(kind string, owner *plan.Step) string {
+	switch kind {
+	case "if_failed":
+		return fmt.Sprintf("only if %s fails", owner.Name)
+	case "finally":
+		return fmt.Sprintf("after %s, however it ends", owner.Name)
+	}
+	return fmt.Sprintf("called by %s, which need not run", owner.Name)
+}
+
+// called returns of which kind a call is, if that is not sure to be made: idle
+// if it is sure not to be.
+func (f *foreseer) called(t *plan.Trigger) (kind string, owner *plan.Step) {
+	owner = t.Owners[0]
+	moves := slices.ContainsFunc(t.Owners, func(o *plan.Step) bool {
+		return f.pending[o] || t.Kind == project.Finally && !o.Works() && !f.idle[o]
+	})
+	switch {
+	case t.Kind == project.Makes && !f.idle[owner], t.Kind == project.Then:
+		return "", owner
+	case !moves:
+		return "idle", owner
+	}
+	return string(t.Kind), owner
 }
 
 // weighConditions makes a verdict uncertain, or none, that rests on conditions

@@ -70,6 +70,8 @@ func (m *Memory) Judge(s *plan.Step, inputs []plan.Input) (Verdict, error) {
 	switch {
 	case s.Skip != "":
 		return Verdict{Action: Skip, Reasons: reason("skip", s.Skip)}, nil
+	case s.For != nil && s.For.Kind == project.IfFailed:
+		return Verdict{Action: ToRun, Reasons: reason("called", fmt.Sprintf("called, since %q failed", s.For.Owners[0].Name))}, nil
 	case m.AsIs[s.Task]:
 		return Verdict{Action: Leave, Reasons: reason("as-is", "taken as it is, as you asked")}, nil
 	case !declares(s):
@@ -168,6 +170,21 @@ func (m *Memory) match(globs []plan.Glob) ([]files.Found, error) {
 		return nil, err
 	}
 	return m.Files.Match(set)
+}
+
+// Paths returns the files that globs mean, as they are there now.
+func Paths(tree *files.Tree, globs []plan.Glob) ([]string, error) {
+	set, err := glob.Compile(plan.Patterns(globs))
+	if err != nil {
+		return nil, err
+	}
+	tree.Forget()
+	found, err := tree.Match(set)
+	paths := make([]string, len(found))
+	for i := range found {
+		paths[i] = found[i].Path
+	}
+	return paths, err
 }
 
 // Paths returns the files that a step reads and writes, as far as they are

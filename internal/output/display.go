@@ -70,7 +70,7 @@ func NewDisplay(p *plan.Plan, cfg DisplayConfig) *Display {
 	d := &Display{out: cfg.Out, err: cfg.Err, mode: cfg.Mode, style: cfg.Style, quiet: cfg.Quiet, verbose: cfg.Verbose, steps: map[*plan.Step]*stepOutput{}}
 	working := 0
 	for _, s := range p.Steps {
-		if !s.Task.IsGroup() {
+		if s.Works() {
 			working++
 			d.width = max(d.width, min(maxName, runewidth.StringWidth(s.Name)))
 		}
@@ -92,6 +92,8 @@ func (d *Display) Err() error { return d.failed }
 // Event shows e.
 func (d *Display) Event(e engine.Event) {
 	switch e.Kind {
+	case engine.StepsAdded:
+		d.added(e.Added)
 	case engine.StepStarted:
 		d.steps[e.Step] = &stepOutput{prefix: d.prefix(e.Step)}
 		if d.live != nil {
@@ -107,6 +109,20 @@ func (d *Display) Event(e engine.Event) {
 		d.retry(e.Step, string(e.Text))
 	case engine.StepFinished:
 		d.finished(e.Result)
+	}
+}
+
+// added makes room for steps that are new in the plan.
+func (d *Display) added(steps []*plan.Step) {
+	working := 0
+	for _, s := range steps {
+		if s.Works() {
+			working++
+			d.width = max(d.width, min(maxName, runewidth.StringWidth(s.Name)))
+		}
+	}
+	if d.live != nil {
+		d.live.add(working)
 	}
 }
 
@@ -148,9 +164,9 @@ func (d *Display) command(s *plan.Step, statement string) {
 // something that may take long and cannot be seen there.
 func (d *Display) waiting(s *plan.Step, what string) {
 	switch {
-	case d.live != nil:
+	case d.live != nil && d.steps[s] != nil:
 		d.live.partial(s, what)
-	case !d.quiet && strings.Contains(what, "another"):
+	case !d.quiet && strings.Contains(what, "another Tugline"):
 		d.write(d.style.faint(s.Name+" "+what) + "\n")
 	}
 }
@@ -210,7 +226,7 @@ func (d *Display) finished(r engine.Result) {
 	if step != nil && d.mode != Direct {
 		d.flushPartial(r.Step, step)
 	}
-	if d.live != nil && !r.Step.Task.IsGroup() {
+	if d.live != nil && r.Step.Works() {
 		d.live.finish(r.Step)
 	}
 	if d.showsEnd(r) {
@@ -233,8 +249,8 @@ func (d *Display) showsEnd(r engine.Result) bool {
 	switch {
 	case d.mode == Direct: // that it ran is seen from what it prints
 		return !d.quiet && (r.State == engine.Unchanged || r.State == engine.Restored || r.State == engine.Skipped)
-	case r.Step.Task.IsGroup() && r.State != engine.Skipped:
-		return d.verbose
+	case !r.Counts():
+		return d.verbose && (r.Uncalled || r.Step.Whole == nil)
 	case d.quiet && (r.State == engine.Unchanged || r.State == engine.Restored || r.State == engine.Skipped):
 		return false
 	case d.quiet && r.State == engine.Ran:

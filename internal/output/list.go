@@ -46,8 +46,10 @@ func List(w io.Writer, l Listing, st Style) error {
 			about = strings.TrimSpace(about + " " + st.faint("(also "+strings.Join(aliases(t), ", ")+")"))
 		}
 		b.WriteString(strings.TrimRight("  "+line+"   "+about, " ") + "\n")
-		if l.Needs && len(t.Needs) > 0 {
-			b.WriteString(st.faint("  "+pad("", width)+"   needs "+strings.Join(callTexts(t.Needs), ", ")) + "\n")
+		if l.Needs {
+			for _, line := range namedCalls(t) {
+				b.WriteString(st.faint("  "+pad("", width)+"   "+line) + "\n")
+			}
 		}
 	}
 	if len(l.Tasks) == 0 {
@@ -78,6 +80,34 @@ func groupHeading(f *project.File, gap bool, st Style) string {
 // a list.
 func label(t *project.Task, base *project.File) string {
 	return strings.Join(append([]string{base.NameOf(t)}, t.Options()...), " ")
+}
+
+// namedCalls tells of the calls that t makes, a line for each key.
+func namedCalls(t *project.Task) []string {
+	var lines []string
+	for _, kind := range append([]project.Kind{project.Needs, project.Makes}, project.AfterCalls...) {
+		var texts []string
+		for _, entry := range t.Of(kind) {
+			text := strings.Join(callTexts(entry), " + ")
+			if kind == project.Needs {
+				text = strings.Join(callTexts(entry), ", ")
+			}
+			texts = append(texts, text)
+		}
+		if text := strings.Join(texts, ", "); text != "" {
+			lines = append(lines, string(kind)+" "+text)
+		}
+	}
+	return lines
+}
+
+// orderedTexts returns calls as the file says them.
+func orderedTexts(calls project.Calls) [][]string {
+	texts := [][]string{}
+	for _, entry := range calls {
+		texts = append(texts, callTexts(entry))
+	}
+	return texts
 }
 
 func callTexts(calls []project.Call) []string {
@@ -114,6 +144,10 @@ type listedTask struct {
 	Aliases  []string    `json:"aliases"`
 	Args     []listedArg `json:"args"`
 	Needs    []string    `json:"needs"`
+	Calls    [][]string  `json:"calls"`
+	Then     [][]string  `json:"then"`
+	IfFailed [][]string  `json:"if_failed"`
+	Finally  [][]string  `json:"finally"`
 	Reads    []string    `json:"reads"`
 	Writes   []string    `json:"writes"`
 	File     string      `json:"file"`
@@ -129,12 +163,13 @@ type listedArg struct {
 	Choices  []string `json:"choices"`
 	Required bool     `json:"required"`
 	About    string   `json:"about"`
+	Each     bool     `json:"each"` // without it, the task has an instance for each value
 }
 
 func listedArgs(t *project.Task) []listedArg {
 	args := make([]listedArg, 0, len(t.Args))
 	for _, a := range t.Args {
-		listed := listedArg{Name: a.Name, Type: string(a.Type), Choices: append([]string{}, a.Choices...), Required: a.Required(), About: a.About}
+		listed := listedArg{Name: a.Name, Type: string(a.Type), Choices: append([]string{}, a.Choices...), Required: a.Required(), About: a.About, Each: a.Each != nil}
 		if a.HasDefault {
 			listed.Default = &a.Default
 		}
@@ -147,6 +182,7 @@ func listed(t *project.Task) listedTask {
 	line, _ := t.Span.Position()
 	return listedTask{
 		Name: t.Name, About: t.About, Aliases: aliases(t), Args: listedArgs(t), Needs: callTexts(t.Needs),
+		Calls: orderedTexts(t.Of(project.Makes)), Then: orderedTexts(t.Of(project.Then)), IfFailed: orderedTexts(t.Of(project.IfFailed)), Finally: orderedTexts(t.Of(project.Finally)),
 		Reads: pathTexts(t.Reads), Writes: pathTexts(t.Writes), File: t.Span.Source.Name, Line: line, Unlisted: t.Unlisted,
 	}
 }

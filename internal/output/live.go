@@ -85,6 +85,13 @@ func (l *live) Write(text []byte) (int, error) {
 	return len(text), l.err
 }
 
+// add notes that there are so many steps more.
+func (l *live) add(steps int) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	l.total += steps
+}
+
 func (l *live) start(s *plan.Step) {
 	l.mu.Lock()
 	defer l.mu.Unlock()

@@ -76,18 +76,22 @@ func (a arguments) key() string {
 	return fmt.Sprintf("%q %q", a.values, a.rest) // maps are printed in the order of their keys
 }
 
-// name returns the call as it is shown: the task, and what was given.
+// name returns the call as it is shown: the task, and what was given, in the
+// order in which the task declares its arguments.
 func (a arguments) name(t *project.Task, c project.Call) string {
 	if len(a.given)+len(a.rest) == 0 {
 		return t.Name
 	}
 	words := []string{t.Name}
-	for _, g := range a.given {
-		switch arg := t.Arg(g.name); {
-		case arg.Type != project.ArgFlag:
-			words = append(words, "--"+g.name, Quote(g.value))
-		case g.value == "true":
-			words = append(words, "--"+g.name)
+	for _, arg := range t.Args {
+		for _, g := range a.given {
+			switch {
+			case g.name != arg.Name:
+			case arg.Type != project.ArgFlag:
+				words = append(words, "--"+g.name, Quote(g.value))
+			case g.value == "true":
+				words = append(words, "--"+g.name)
+			}
 		}
 	}
 	if len(a.rest) > 0 {

@@ -31,15 +31,22 @@ type Request struct {
 	// file's text. It is asked once for each variable that a step refers to.
 	// nil: none is computed, and all are empty.
 	Compute func(v *project.Var, env []string, file string) (string, error)
-	Run     string // what the run is called, shown to the tasks as TUGLINE_RUN
-	OS      string // as Go names it
-	Arch    string // as Go names it
+	// List returns the values of a list that only the world knows. It is asked
+	// while planning, and again by [Plan.Expand]. nil: such lists are empty.
+	List func(Listed) ([]string, error)
+	// NoCompute leaves lists that a script prints unknown.
+	NoCompute bool
+	Run       string // what the run is called, shown to the tasks as TUGLINE_RUN
+	OS        string // as Go names it
+	Arch      string // as Go names it
 }
 
 // Plan is an ordered set of steps. Every step stands behind all it waits for.
 type Plan struct {
 	Project *project.Project
 	Steps   []*Step
+
+	builder *builder // to add the steps that are not known yet
 }
 
 // Step is one call, filled in and ready to run.
@@ -48,7 +55,8 @@ type Step struct {
 	Name   string // the call, as it is shown
 	Task   *project.Task
 	Needs  []*Step        // must end well first
-	After  []*Step        // must have ended well first because the user asked for them first
+	After  []*Step        // must have ended well first because they were asked for first
+	Behind []*Step        // must have ended first, however
 	Folder string         // absolute or relative to the project's folder
 	Run    []project.Text // its scripts on this system, in order
 	Rest   []string       // the words behind --, "$@" of the scripts
@@ -60,6 +68,20 @@ type Step struct {
 	// this one reads. They are among Needs.
 	Through []Through
 
+	Role    Role
+	Of      *Step   // of an Outcome or a Closing: the step before it that stands for the same call
+	Entries []*Step // of an Outcome: what it called; of a Closing: its after-calls
+	Whole   *Step   // of a Body, an Opening or an Outcome: the last step of the same call; nil: it is the last
+	// Triggers tell when it is wanted: when one of them is pulled. None: in any case.
+	Triggers []*Trigger
+	For      *Trigger // the after-call for which it is made alone; nil: it is made for the whole run
+	Ward     *Ward    // nil: the whole run
+	Locks    []string // sorted: held from its start to the end of Whole
+	Limit    *int     // shared by the instances of a task: so many may run at once; nil: no limit
+	Loop     *Loop    // of an Outcome whose instances are not known yet; else nil
+
+	wanted   bool    // in any case
+	pulled   []*Step // are wanted when it is
 	scope    *scope
 	args     []project.Var // the values of its arguments
 	computed []string      // the computed variables it refers to, as NAME=value
@@ -71,7 +93,7 @@ type Step struct {
 // same name the later one counts. The slice is the caller's. It is not to be
 // called from several goroutines at once.
 func (s *Step) Environ() []string {
-	return append(append(s.scope.environ(), s.computed...), "TUGLINE_TASK="+s.Name)
+	return append(append(s.scope.environ(), s.computed...), "TUGLINE_TASK="+s.Name, "TUGLINE_FAILED_TASK=", "TUGLINE_EXIT_CODE=", "TUGLINE_FAILED_LOG=")
 }
 
 // Expand fills in a text with the variables of s. It is not to be called from
@@ -104,6 +126,7 @@ func (e *RequiredError) Unwrap() error { return e.Diagnostics }
 // [project.Diagnostics]; or what EnvFiles returned.
 func New(p *project.Project, req Request) (*Plan, error) {
 	b := newBuilder(p, req)
+	b.plan.builder = b
 	b.plain = make(map[*project.Task]*Step, len(req.Calls))
 	base := req.Base
 	if base == nil {
@@ -122,19 +145,29 @@ func New(p *project.Project, req Request) (*Plan, error) {
 		}
 		b.entry(t, c, b.base(base))
 	}
-	b.orderByFiles()
+	if err := b.settle(0); err != nil {
+		return nil, err
+	}
+	return b.plan, nil
+}
+
+// settle brings the steps from an index on into order, and returns what is
+// wrong with them.
+func (b *builder) settle(start int) error {
+	b.orderByFiles(start)
+	b.lockAll(b.plan.Steps[start:])
 	b.world.report()
 	if err := b.problems(); err != nil {
-		return nil, err
+		return err
 	}
 	if len(b.required) > 0 {
 		b.required.Sort()
-		return nil, &RequiredError{b.required}
+		return &RequiredError{b.required}
 	}
-	for _, s := range b.plan.Steps {
-		s.Name = req.Secrets.Text(s.Name)
+	for _, s := range b.plan.Steps[start:] {
+		s.Name = b.req.Secrets.Text(s.Name)
 	}
-	return b.plan, nil
+	return nil
 }
 
 // call is what makes a step the same as another: the task and the values of
@@ -142,6 +175,7 @@ func New(p *project.Project, req Request) (*Plan, error) {
 type call struct {
 	task   *project.Task
 	values string
+	owner  *Trigger // for which it is made alone
 }
 
 // builder gathers the steps of a plan.
@@ -153,13 +187,16 @@ type builder struct {
 	barrier []*Step                 // what a later entry must wait for
 	bases   map[*project.File]*scope
 	world   *world
+	lists   map[*project.List][]string // what was asked for
 	found   project.Diagnostics
 	failed  error // of EnvFiles
 
 	required project.Diagnostics // variables that must be set
 	told     map[string]bool     // of which it was said already
 
-	writers *writers // of all tasks of the project; nil: not looked for yet
+	writers    *writers                   // of all tasks of the project; nil: not looked for yet
+	byInstance map[*project.Task]*writers // of the instances of tasks; nil: they are not known yet
+	reorder    bool                       // steps wait for others that stand behind them
 }
 
 func newBuilder(p *project.Project, req Request) *builder {
@@ -185,14 +222,14 @@ func (b *builder) problems() error {
 // start only when the earlier entries have ended: "clean build" cleans first.
 func (b *builder) entry(t *project.Task, c project.Call, caller *scope) {
 	before := len(b.plan.Steps)
-	s := b.add(t, c, caller)
+	s := b.add(t, c, caller, from{})
 	if len(b.plan.Steps) == before {
 		b.barrier = append(b.barrier, s)
 		return
 	}
 	for _, added := range b.plan.Steps[before:] {
 		if !b.waitsForNew(added, before) {
-			added.After = b.barrier
+			added.After = append(added.After, b.barrier...)
 		}
 	}
 	b.barrier = []*Step{s}
@@ -200,28 +237,36 @@ func (b *builder) entry(t *project.Task, c project.Call, caller *scope) {
 
 // waitsForNew reports whether s needs a step added at or behind index before.
 func (b *builder) waitsForNew(s *Step, before int) bool {
-	for _, n := range s.Needs {
-		if n.Index >= before {
-			return true
-		}
-	}
-	return false
+	found := false
+	s.waitsFor(func(other *Step) { found = found || other.Index >= before })
+	return found
 }
 
-// add returns the step of a call of t, with its needs in the plan before it.
-// The words of the call are filled in from the caller's variables. The project
-// is free of cycles, or it would not have been loaded.
-func (b *builder) add(t *project.Task, c project.Call, caller *scope) *Step {
-	if s := b.plain[t]; s != nil {
-		return s
+// add returns the step of a call of t that ends last, with all it needs in the
+// plan before it. The words of the call are filled in from the caller's
+// variables. The project is free of cycles, or it would not have been loaded.
+func (b *builder) add(t *project.Task, c project.Call, caller *scope, in from) *Step {
+	if s := b.plain[t]; s != nil && in.owner == nil {
+		b.want(s.end(), in)
+		return s.end()
 	}
 	args := b.values(t, c, caller)
-	key := call{t, args.key()}
-	if s := b.steps[key]; s != nil {
-		return s
+	b.checkValues(t, c, args)
+	if open := args.open(t); len(open) > 0 && t.Absent == "" {
+		return b.loop(t, c, args, open, in)
 	}
-	s := &Step{Name: args.name(t, c), Task: t, Run: t.RunOn(b.req.OS), Rest: args.rest, Skip: t.Absent}
-	if len(t.Args) == 0 {
+	return b.instance(t, c, args, in)
+}
+
+// instance is add for a call all of whose values are given.
+func (b *builder) instance(t *project.Task, c project.Call, args arguments, in from) *Step {
+	key := call{t, args.key(), in.owner}
+	if s := b.steps[key]; s != nil {
+		b.want(s.end(), in)
+		return s.end()
+	}
+	s := &Step{Name: args.name(t, c), Task: t, Run: t.RunOn(b.req.OS), Rest: args.rest, Skip: t.Absent, For: in.owner, Ward: in.ward, Limit: in.limit}
+	if len(t.Args) == 0 && in.owner == nil {
 		b.plain[t] = s
 	} else {
 		b.steps[key] = s
@@ -232,21 +277,23 @@ func (b *builder) add(t *project.Task, c project.Call, caller *scope) *Step {
 		s.Skip = t.When.Fails(b.req.OS, b.req.Arch, s.scope.value)
 	}
 	if s.Skip != "" {
-		s.Index = len(b.plan.Steps)
-		b.plan.Steps = append(b.plan.Steps, s)
+		b.append(s, in)
 		return s
+	}
+	if t.Composite() {
+		s.Role = Opening
 	}
 	b.paths(s)
 	b.refer(s)
 	for _, c := range t.Needs {
-		need := b.add(c.Task, c, s.scope)
+		need := b.add(c.Task, c, s.scope, from{trigger: in.trigger, ward: in.ward})
 		if need.neededBy != s { // else it is named twice
 			need.neededBy = s
 			s.Needs = append(s.Needs, need)
 		}
 	}
-	b.addWriters(s)
-	s.Index = len(b.plan.Steps)
-	b.plan.Steps = append(b.plan.Steps, s)
-	return s
+	s.pulled = append(s.pulled, s.Needs...)
+	b.takeWriters(s, in)
+	b.append(s, in)
+	return b.compose(s, in)
 }

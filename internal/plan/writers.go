@@ -28,7 +28,8 @@ type writers struct {
 // written is one pattern of outputs.
 type written struct {
 	task *project.Task
-	step *Step // nil among the tasks of the project
+	step *Step        // nil among the tasks of the project
+	call project.Call // of an instance
 	glob Glob
 }
 
@@ -114,35 +115,42 @@ func takenAway(globs []Glob, pattern string) bool {
 	return false
 }
 
-// addWriters takes the tasks into the plan that write what s reads: those that
+// takeWriters takes the tasks into the plan that write what s reads: those that
 // can be called without arguments, do not also read what they write, and are
 // not for request alone.
-func (b *builder) addWriters(s *Step) {
+func (b *builder) takeWriters(s *Step, in from) {
 	if len(s.Reads) == 0 || s.Skip != "" {
 		return
+	}
+	s.pulled = append(s.pulled, b.take(s.Reads, s.Task, from{trigger: in.trigger, ward: in.ward})...)
+}
+
+// writing returns the tasks other than t that may write what patterns mean and
+// are to be taken into the plan for that, as they stand in the project.
+func (b *builder) writing(patterns []Glob, t *project.Task) []*project.Task {
+	if len(patterns) == 0 {
+		return nil
 	}
 	if b.writers == nil {
 		b.writers = b.allWriters()
 	}
 	var found []*project.Task
-	seen := map[*project.Task]bool{s.Task: true}
-	for _, read := range s.Reads {
+	seen := map[*project.Task]bool{t: true}
+	for _, read := range patterns {
 		if read.Not {
 			continue
 		}
 		b.writers.overlapping(read.Pattern, func(w written) {
-			if !seen[w.task] && !w.task.OnRequest && !takenAway(s.Reads, w.glob.Pattern) {
+			if !seen[w.task] && !w.task.OnRequest && !takenAway(patterns, w.glob.Pattern) {
 				seen[w.task] = true
 				found = append(found, w.task)
 			}
 		})
 	}
 	slices.SortFunc(found, byPlace)
-	for _, t := range found {
-		if !slices.ContainsFunc(t.Args, (*project.Arg).Required) && !b.readsItsOutput(t) {
-			b.add(t, project.Call{Text: t.Name, Name: t.Name, Task: t}, b.base(t.File))
-		}
-	}
+	return slices.DeleteFunc(found, func(t *project.Task) bool {
+		return slices.ContainsFunc(t.Args, (*project.Arg).Required) || b.readsItsOutput(t)
+	})
 }
 
 // byPlace orders tasks as they stand in the project.
@@ -158,25 +166,35 @@ func (b *builder) allWriters() *writers {
 	all := &writers{}
 	for _, t := range b.plan.Project.Tasks {
 		if len(t.Writes) > 0 {
-			all.add(written{task: t}, b.unfilled(t, t.Writes))
+			all.add(written{task: t}, b.unfilled(t, t.Writes, nil))
 		}
 	}
 	return all
 }
 
 // unfilled returns the patterns of t without a call: what is known of the
-// variables is filled in, all else counts as *.
-func (b *builder) unfilled(t *project.Task, paths []project.Paths) []Glob {
+// variables is filled in, all else counts as *. values are those of each, which
+// may hold slashes: where one is not given, all below the folder is meant.
+func (b *builder) unfilled(t *project.Task, paths []project.Paths, values map[string]string) []Glob {
 	sc := b.base(t.File)
 	if len(t.Env) > 0 {
 		sc = sc.with(nil, t.Env)
 	}
-	isArg := map[string]bool{}
+	args := map[string]string{}
 	for _, a := range t.Args {
-		isArg[a.Variable()] = true
+		args[a.Variable()] = "*"
+		if a.Each != nil {
+			args[a.Variable()] = "**"
+		}
+		if value, given := values[a.Name]; given {
+			args[a.Variable()] = glob.Escape(value)
+		}
 	}
 	lookup := func(name string) (string, bool) {
-		if isArg[name] || sc.late(name) {
+		if pattern, isArg := args[name]; isArg {
+			return pattern, true
+		}
+		if sc.late(name) {
 			return "*", true
 		}
 		value, ok := sc.value(name)
@@ -190,11 +208,23 @@ func (b *builder) unfilled(t *project.Task, paths []project.Paths) []Glob {
 		for _, g := range p.Globs {
 			value, err := g.Pattern().Expand(lookup)
 			if err == nil && value != "" {
-				out = append(out, Glob{b.fromTop(value, t.File), g.Not, g.Text})
+				out = append(out, Glob{b.fromTop(allBelow(value), t.File), g.Not, g.Text})
 			}
 		}
 	}
 	return out
+}
+
+// allBelow returns a pattern that means all in the folder where another one
+// has ** within a name.
+func allBelow(pattern string) string {
+	names := strings.Split(pattern, "/")
+	for i, name := range names {
+		if name != "**" && strings.Contains(name, "**") {
+			return strings.Join(append(names[:i], "**"), "/")
+		}
+	}
+	return pattern
 }
 
 // readsItsOutput reports whether t may read what it writes, as a formatter does.
@@ -202,8 +232,12 @@ func (b *builder) readsItsOutput(t *project.Task) bool {
 	if len(t.Reads) == 0 {
 		return false
 	}
-	reads := b.unfilled(t, t.Reads)
-	for _, w := range b.unfilled(t, t.Writes) {
+	sample := map[string]string{} // any instance will do
+	for _, a := range t.Looped() {
+		sample[a.Name] = "x"
+	}
+	reads := b.unfilled(t, t.Reads, sample)
+	for _, w := range b.unfilled(t, t.Writes, sample) {
 		if !w.Not && readsOf(reads, w) != nil {
 			return true
 		}
@@ -224,9 +258,10 @@ func readsOf(reads []Glob, written Glob) *Glob {
 	return nil
 }
 
-// orderByFiles adds the needs that come from files to the steps and puts the
-// steps in an order that keeps them.
-func (b *builder) orderByFiles() {
+// orderByFiles adds the needs that come from files to the steps from an index
+// on. When that is all of them, it puts them in an order that keeps the needs;
+// later ones stand behind all that they may need already.
+func (b *builder) orderByFiles(start int) {
 	all := &writers{}
 	writing := 0
 	for _, s := range b.plan.Steps {
@@ -235,12 +270,9 @@ func (b *builder) orderByFiles() {
 			writing++
 		}
 	}
-	if writing == 0 {
-		return
-	}
-	added := false
-	for _, s := range b.plan.Steps {
-		if len(s.Reads) == 0 {
+	added := b.reorder
+	for _, s := range b.plan.Steps[start:] {
+		if len(s.Reads) == 0 || writing == 0 {
 			continue
 		}
 		t := throughs{step: s, seen: map[*Step]bool{s: true}}
@@ -253,10 +285,12 @@ func (b *builder) orderByFiles() {
 			})
 		}
 	}
-	if added {
+	if added && start == 0 {
 		b.sort()
 	}
-	b.checkWriters(all)
+	if writing > 0 {
+		b.checkWriters(all, start)
+	}
 }
 
 // throughs adds to a step the needs that come from files.
@@ -280,6 +314,9 @@ func (t *throughs) add(via Through) bool {
 		}
 	}
 	t.seen[w] = true
+	if whole := w.end(); whole != w && !precedes(s, whole) {
+		via.Step, w = whole, whole // what needs a task waits for its after-calls, too
+	}
 	s.Through = append(s.Through, via)
 	if t.needs == nil {
 		t.needs = map[*Step]bool{}
@@ -309,7 +346,9 @@ func precedes(a, b *Step) bool {
 			return false
 		}
 		seen[s] = true
-		return slices.ContainsFunc(s.Needs, reaches) || slices.ContainsFunc(s.After, reaches)
+		found := false
+		s.waitsFor(func(other *Step) { found = found || reaches(other) })
+		return found
 	}
 	return a != b && reaches(b)
 }
@@ -321,10 +360,10 @@ func (b *builder) sort() {
 	waits := make([]int, len(steps))
 	waiting := make([][]*Step, len(steps))
 	for _, s := range steps {
-		for _, other := range slices.Concat(s.Needs, s.After) {
+		s.waitsFor(func(other *Step) {
 			waits[s.Index]++
 			waiting[other.Index] = append(waiting[other.Index], s)
-		}
+		})
 	}
 	ready := &byIndex{}
 	for _, s := range steps {
@@ -372,12 +411,13 @@ func (b *builder) circle(waits []int) {
 	var path []*Step
 	for !slices.Contains(path, s) { // every one that waits, waits for another one
 		path = append(path, s)
-		for _, other := range slices.Concat(s.Needs, s.After) {
-			if waits[other.Index] > 0 {
-				s = other
-				break
+		var next *Step
+		s.waitsFor(func(other *Step) {
+			if next == nil && waits[other.Index] > 0 {
+				next = other
 			}
-		}
+		})
+		s = next
 	}
 	path = append(path[slices.Index(path, s):], s)
 	slices.Reverse(path)
@@ -406,18 +446,18 @@ func (b *builder) waitsFor(s, other *Step) []project.Diagnostic {
 			}
 		}
 	}
-	for _, c := range s.Task.Needs {
+	for _, c := range s.Task.Calls() {
 		if c.Task == other.Task {
-			return []project.Diagnostic{{Span: c.Span, Msg: fmt.Sprintf("%q needs %q", s.Name, other.Name)}}
+			return []project.Diagnostic{{Span: c.Span, Msg: fmt.Sprintf("%q names %q here", s.Name, other.Name)}}
 		}
 	}
 	return []project.Diagnostic{{Span: s.Task.Span, Msg: fmt.Sprintf("%q was asked for after %q", s.Name, other.Name)}}
 }
 
 // checkWriters reports two steps that may write one file, in no order.
-func (b *builder) checkWriters(all *writers) {
+func (b *builder) checkWriters(all *writers, start int) {
 	told := map[[2]*Step]bool{}
-	for _, s := range b.plan.Steps {
+	for _, s := range b.plan.Steps[start:] {
 		for _, g := range s.Writes {
 			if g.Not {
 				continue

@@ -8,6 +8,7 @@ import (
 // Mention is a task that names a file in what it reads or writes.
 type Mention struct {
 	Task *project.Task
+	Call string // the task, or the instance of it
 	Glob Glob
 }
 
@@ -17,13 +18,27 @@ func Written(p *project.Project, req Request) []Glob {
 	b := newBuilder(p, req)
 	var all []Glob
 	for _, t := range p.Tasks {
-		for _, g := range b.unfilled(t, t.Writes) {
-			if !g.Not {
-				all = append(all, g)
+		for _, v := range b.known(t) {
+			for _, g := range b.unfilled(t, t.Writes, v.values) {
+				if !g.Not {
+					all = append(all, g)
+				}
 			}
 		}
 	}
 	return all
+}
+
+// known returns the instances of t, as far as they are known: one without
+// values stands for all that are not.
+func (b *builder) known(t *project.Task) []variant {
+	if len(t.Reads)+len(t.Writes) == 0 {
+		return nil
+	}
+	if all := b.variants(t); all != nil {
+		return all
+	}
+	return []variant{{call: project.Call{Text: t.Name}}}
 }
 
 // Mentions returns the tasks that may make the file at a path, relative to the
@@ -31,11 +46,13 @@ func Written(p *project.Project, req Request) []Glob {
 func Mentions(p *project.Project, req Request, path string) (makes, reads []Mention) {
 	b := newBuilder(p, req)
 	for _, t := range p.Tasks {
-		if g := matching(b.unfilled(t, t.Writes), path); g != nil {
-			makes = append(makes, Mention{t, *g})
-		}
-		if g := matching(b.unfilled(t, t.Reads), path); g != nil {
-			reads = append(reads, Mention{t, *g})
+		for _, v := range b.known(t) {
+			if g := matching(b.unfilled(t, t.Writes, v.values), path); g != nil {
+				makes = append(makes, Mention{t, v.call.Text, *g})
+			}
+			if g := matching(b.unfilled(t, t.Reads, v.values), path); g != nil {
+				reads = append(reads, Mention{t, v.call.Text, *g})
+			}
 		}
 	}
 	return makes, reads

@@ -22,6 +22,9 @@ type Arg struct {
 	About      string
 	Many       bool // may be repeated; arrives one value a line
 	Rest       bool // takes the words behind --, as "$@"
+	// Each has the values of which the task has instances: a call without this
+	// argument means all of them. nil: it is an argument like others.
+	Each *List
 
 	whole *regexp.Regexp // Pattern, bound to both ends
 }
@@ -45,7 +48,7 @@ var argTypes = []string{string(ArgText), string(ArgInt), string(ArgNumber), stri
 func (a *Arg) Variable() string { return strings.ReplaceAll(a.Name, "-", "_") }
 
 // Required reports whether a call must give a value.
-func (a *Arg) Required() bool { return !a.HasDefault && a.Type != ArgFlag && !a.Rest }
+func (a *Arg) Required() bool { return !a.HasDefault && a.Type != ArgFlag && !a.Rest && a.Each == nil }
 
 // Check returns what is wrong with a value, or nil.
 func (a *Arg) Check(value string) error {
@@ -171,14 +174,19 @@ func (d *decoder) args(e *entry) []*Arg {
 	return out
 }
 
-// checkArg reports what does not fit together in an argument.
-func (d *decoder) checkArg(a *Arg, e *entry) {
+// checkArgName reports a name that an argument may not have.
+func (d *decoder) checkArgName(a *Arg, e *entry) {
 	if !validVarName(a.Variable()) || strings.HasPrefix(a.Name, "_") {
 		d.report(e.span, "names have letters, digits, - and _, and begin with a letter", "the argument name %q is not allowed", a.Name)
 	}
 	if a.Name == "help" || strings.HasPrefix(a.Name, "TUGLINE") {
 		d.report(e.span, "", "the argument name %q belongs to Tugline", a.Name)
 	}
+}
+
+// checkArg reports what does not fit together in an argument.
+func (d *decoder) checkArg(a *Arg, e *entry) {
+	d.checkArgName(a, e)
 	numeric := a.Type == ArgInt || a.Type == ArgNumber
 	for _, misfit := range []struct {
 		key string

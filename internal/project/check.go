@@ -2,6 +2,7 @@ package project
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 )
 
@@ -52,9 +53,9 @@ func (c *checker) calls() {
 		}
 	}
 	for _, t := range c.project.Tasks {
-		for i := range t.Needs {
-			c.call(t.File, &t.Needs[i], func() string { return fmt.Sprintf("task %q needs", t.Name) })
-		}
+		t.named(func(kind Kind, call *Call) {
+			c.call(t.File, call, func() string { return fmt.Sprintf("task %q %s", t.Name, kind.verb()) })
+		})
 	}
 }
 
@@ -74,8 +75,8 @@ func (c *checker) call(f *File, call *Call, who func() string) {
 	}
 }
 
-// cycles reports every cycle that a walk through the needs meets, each with
-// all of its steps.
+// cycles reports every cycle that a walk through the needs and calls meets,
+// each with all of its steps.
 func (c *checker) cycles() {
 	const (
 		fresh = iota
@@ -83,23 +84,24 @@ func (c *checker) cycles() {
 		done
 	)
 	state := make(map[*Task]int, len(c.project.Tasks))
-	var path []Call // the calls that lead to the open tasks but the first
+	var path []Call  // the calls that lead to the open tasks but the first
+	var kinds []Kind // by which key each of them is made
 	var walk func(t *Task)
 	walk = func(t *Task) {
 		state[t] = open
-		for _, call := range t.Needs {
+		t.named(func(kind Kind, call *Call) {
 			if call.Task == nil {
-				continue
+				return
 			}
-			path = append(path, call)
+			path, kinds = append(path, *call), append(kinds, kind)
 			switch state[call.Task] {
 			case fresh:
 				walk(call.Task)
 			case open:
-				c.cycle(call.Task, path)
+				c.cycle(call.Task, path, kinds)
 			}
-			path = path[:len(path)-1]
-		}
+			path, kinds = path[:len(path)-1], kinds[:len(kinds)-1]
+		})
 		state[t] = done
 	}
 	for _, t := range c.project.Tasks {
@@ -110,7 +112,7 @@ func (c *checker) cycles() {
 }
 
 // cycle reports the cycle that ends path and comes back to start.
-func (c *checker) cycle(start *Task, path []Call) {
+func (c *checker) cycle(start *Task, path []Call, kinds []Kind) {
 	from := len(path) - 1
 	for from > 0 && path[from-1].Task != start {
 		from--
@@ -118,10 +120,14 @@ func (c *checker) cycle(start *Task, path []Call) {
 	names := []string{start.Name}
 	var places []Diagnostic
 	for i, call := range path[from:] {
-		places = append(places, Diagnostic{Span: call.Span, Msg: fmt.Sprintf("%q needs %q", names[i], call.Task.Name)})
+		places = append(places, Diagnostic{Span: call.Span, Msg: fmt.Sprintf("%q %s %q", names[i], kinds[from+i].verb(), call.Task.Name)})
 		names = append(names, call.Task.Name)
 	}
-	c.circle("tasks need each other in a circle", fmt.Sprintf("task %q needs itself", start.Name), names, places)
+	what := "tasks call each other in a circle"
+	if !slices.ContainsFunc(kinds[from:], func(k Kind) bool { return k != Needs }) {
+		what = "tasks need each other in a circle"
+	}
+	c.circle(what, fmt.Sprintf("task %q %s itself", start.Name, kinds[from].verb()), names, places)
 }
 
 // circle reports a circle: names has its members, with the first one again at

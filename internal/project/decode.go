@@ -67,19 +67,8 @@ func (d *decoder) tasks(f *File, e *entry) {
 		f.Tasks = append(f.Tasks, t)
 		decodeTable(d, te.val.table, taskKeys, t, "task key")
 		d.checkVariables(t)
-		for _, key := range []string{"retry", "timeout"} {
-			if e := te.val.table.get(key); e != nil && t.IsGroup() && len(f.skipped) == 0 {
-				d.report(e.span, `it goes with "run"`, "%q has nothing to try in task %q", key, t.Name)
-			}
-		}
-		if len(d.file.skipped) == 0 && !d.has(te.val.table, "run", "needs", "os") {
-			d.report(te.span, `give it "run" or "needs"`, "task %q does nothing", t.Name)
-		}
+		d.checkCompose(t, te.val.table)
 	}
-}
-
-func (d *decoder) has(t *table, keys ...string) bool {
-	return slices.ContainsFunc(keys, func(k string) bool { return t.get(k) != nil })
 }
 
 // validCallName reports whether name may be a task as a call names it, with
@@ -334,6 +323,19 @@ func (d *decoder) retry(e *entry) *Retry {
 		d.report(e.span, "such as { times = 3 }", "%q does not say how many times", e.key)
 	}
 	return r
+}
+
+// locks reads names of locks.
+func (d *decoder) locks(e *entry) []Name {
+	var out []Name
+	for _, t := range d.texts(e) {
+		if !validTaskName(t.Value) {
+			d.report(t.Span, nameRule, "the name %q of a lock is not allowed", t.Value)
+			continue
+		}
+		out = append(out, Name(t))
+	}
+	return out
 }
 
 // tracks reads names of variables.

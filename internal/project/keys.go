@@ -36,6 +36,15 @@ var topKeys = []key[*File]{
 	{"ignore", formTexts, "Patterns of files that are never read: they do not count for any task, of this file and its parts.", func(d *decoder, f *File, e *entry) {
 		f.Ignore = d.globs(e)
 	}},
+	{"output", formOutput, "How the output of tasks is shown: `\"auto\"` (the default), `\"lines\"`, `\"blocks\"` or `\"direct\"`.", func(d *decoder, f *File, e *entry) {
+		f.Output = d.choice(e, Outputs)
+	}},
+	{"keep_runs", formCount, "How many runs are remembered; 50 when left out.", func(d *decoder, f *File, e *entry) {
+		f.KeepRuns = d.count(e)
+	}},
+	{"lists", formLists, "Lists of values, by name, for `each`: the values themselves, or a table.", func(d *decoder, f *File, e *entry) {
+		f.Lists = d.lists(e)
+	}},
 	{"store", formStore, "The store of kept outputs: `limit`, such as `\"8GiB\"`, is how large it may become.", func(d *decoder, f *File, e *entry) {
 		f.StoreLimit = d.store(e)
 	}},
@@ -75,10 +84,30 @@ var taskKeys = []key[*Task]{
 		t.Env = d.env(e)
 	}},
 	{"args", formArgs, "Arguments, by name: options on the command line, variables in the commands.", func(d *decoder, t *Task, e *entry) {
-		t.Args = d.args(e)
+		t.Args = append(d.args(e), t.Args...)
 	}},
 	{"needs", formCalls, "Calls that must end well first; independent ones run at the same time.", func(d *decoder, t *Task, e *entry) {
 		t.Needs = d.calls(e)
+	}},
+	{"calls", formOrdered, "Calls that are made one after the other; those of an inner list are made at the same time.", ordered(Makes)},
+	{"then", formOrdered, "Calls made after this task ended well.", ordered(Then)},
+	{"if_failed", formOrdered, "Calls made after it failed for good; they see `TUGLINE_FAILED_TASK`, `TUGLINE_EXIT_CODE` and `TUGLINE_FAILED_LOG`.", ordered(IfFailed)},
+	{"finally", formOrdered, "Calls made after it ended, however it ended, once it had started.", ordered(Finally)},
+	{"each", formEach, "One instance per value: by name of the option and variable, a name of `[lists]` or such a list in place. Several names give all combinations.", func(d *decoder, t *Task, e *entry) {
+		t.Args = append(t.Args, d.each(e)...)
+	}},
+	{"at_once", formCount, "How many instances may run at the same time.", func(d *decoder, t *Task, e *entry) { t.AtOnce = d.count(e) }},
+	{"after_failure", formAfter, "What a failure among its calls or instances does to the others of them, as at the top.", func(d *decoder, t *Task, e *entry) {
+		t.After = d.choice(e, AfterFailure)
+	}},
+	{"lock", formTexts, "Names of locks: tasks that share one never overlap, in this or any other Tugline on the project.", func(d *decoder, t *Task, e *entry) {
+		t.Locks = d.locks(e)
+	}},
+	{"ask", formText, "A question to answer before anything of the run starts; `--yes` answers it.", func(d *decoder, t *Task, e *entry) {
+		t.Ask = d.template(e)
+	}},
+	{"terminal", formBool, "It owns the terminal: it runs alone, with keyboard and screen.", func(d *decoder, t *Task, e *entry) {
+		t.Terminal = d.yes(e)
 	}},
 	{"reads", formPaths, "Patterns of the files that go in: a list, or a table that names them. A named plain path is a variable, too.", func(d *decoder, t *Task, e *entry) {
 		t.Reads = d.paths(e)
@@ -192,6 +221,9 @@ func VarKeys() []KeyDoc { return docs(varKeys) }
 
 // PartKeys returns the keys of a part, in the order of the reference.
 func PartKeys() []KeyDoc { return docs(partKeys) }
+
+// ListKeys returns the keys of a list, in the order of the reference.
+func ListKeys() []KeyDoc { return docs(listKeys) }
 
 // WhenKeys returns the keys of when, in the order of the reference.
 func WhenKeys() []KeyDoc { return docs(whenKeys) }

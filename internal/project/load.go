@@ -64,6 +64,7 @@ func (l *loader) load(path string, text []byte) (*Project, error) {
 	}
 	c := &checker{project: p, diagnostics: l.diagnostics}
 	c.parts()
+	c.lists()
 	c.calls()
 	c.cycles()
 	if len(c.found) > 0 {

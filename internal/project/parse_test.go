@@ -164,7 +164,7 @@ func TestParseReportsAllThatIsWrong(t *testing.T) {
 			`5:8+3 tasks need each other in a circle: b → c → b | 5:8: "b" needs "c" | 7:8: "c" needs "b"`,
 		}},
 		{"nothing to do", "[task.a]\nabout='x'\n[task.b]\nrun=''\n[task.c]\nrun=[]\n[task.d]\nshell=[]\nrun='x'\n", []string{
-			`1:7+1 task "a" does nothing (give it "run" or "needs")`,
+			`1:7+1 task "a" does nothing (give it "run", "calls" or "needs")`,
 			`4:5+2 "run" holds no command`,
 			`6:5+2 "run" holds no command`,
 			`8:7+2 "shell" names no program (such as "builtin" or "bash")`,

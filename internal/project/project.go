@@ -30,7 +30,10 @@ type File struct {
 	Tasks    []*Task   // in the order of the file
 	Parts    []*Part   // in the order of the file
 
-	StoreLimit int64 // bytes; 0: it is not said. Counts at the top alone
+	StoreLimit int64   // bytes; 0: it is not said. Counts at the top alone
+	KeepRuns   int     // how many runs are remembered; 0: it is not said. Counts at the top alone
+	Output     string  // how the output of tasks is shown: one of Outputs; empty: auto. Counts at the top alone
+	Lists      []*List // in the order of the file
 
 	shell   Shell
 	echo    bool
@@ -75,11 +78,17 @@ type Task struct {
 	When      *When // never nil in a task that is there
 	Require   []Requirement
 	Retry     *Retry        // never nil in a task that is there; the zero Retry: one attempt
+	AtOnce    int           // how many instances may run at once; 0: no limit
+	After     string        // what a failure does to the others of what it calls; empty: it is not said
+	Locks     []Name        // tasks that share one never overlap
+	Ask       Text          // a question, unexpanded, to be answered before anything starts; empty: none
+	Terminal  bool          // it owns the terminal
 	Timeout   time.Duration // of one attempt; 0: none
 	Always    bool          // run even if nothing changed
 	OnRequest bool          // not taken into a plan only because of what it writes
 	NoStore   bool          // keep no copies of the outputs
 
+	calls map[Kind]Calls    // by the key that makes them, but for needs
 	runOn map[string][]Text // scripts by system: linux, darwin, windows, unix
 }
 
@@ -96,6 +105,9 @@ var (
 	noWhen  When
 	noRetry Retry
 )
+
+// Outputs are the values of output.
+var Outputs = []string{"auto", "lines", "blocks", "direct"}
 
 // AfterFailure are the values of after_failure.
 var AfterFailure = []string{"drain", "abort", "continue"}
@@ -162,7 +174,8 @@ func (t *Task) Summary() string {
 	return first
 }
 
-// IsGroup reports whether t has nothing to do but its needs.
+// IsGroup reports whether t has no commands of its own: it is a group of its
+// needs, or of what it calls.
 func (t *Task) IsGroup() bool { return len(t.Run) == 0 && len(t.runOn) == 0 }
 
 // RunOn returns the scripts of t on a system, as Go names it, in order. A task

@@ -25,13 +25,18 @@ const (
 	formWhen
 	formWhenEnv
 	formRequire
+	formOrdered
+	formEach
+	formLists
+	formOutput
 )
 
 // String returns what f holds, in the words of the reference.
 func (f form) String() string {
 	return [...]string{"text", "text or list", "true or false", "whole number from 1", "call or list of calls",
 		"text or list", "table of texts or tables", "tables", "tables", "tables", "text, number, true or false", "number", "list of texts or tables", "table of texts or tables",
-		"text, list, or table of them", "table", "text", "table", "text or table", "table of texts, true or false", "list of tables"}[f]
+		"text, list, or table of them", "table", "text", "table", "text or table", "table of texts, true or false", "list of tables",
+		"call or list of calls and of lists of calls", "table of names or lists", "table of lists", "text"}[f]
 }
 
 // object is a piece of a JSON Schema.
@@ -95,6 +100,16 @@ func (f form) schema() object {
 		return object{"type": "object", "additionalProperties": object{"type": []any{"string", "boolean"}}}
 	case formRequire:
 		return object{"type": "array", "items": tableSchema(requireKeys)}
+	case formOrdered:
+		return object{"anyOf": []any{text, object{"type": "array", "items": object{"anyOf": []any{text, texts}}}}}
+	case formEach:
+		list := object{"anyOf": []any{text, texts, tableSchema(listKeys)}}
+		return object{"type": "object", "additionalProperties": false, "patternProperties": object{argNamePattern: list}}
+	case formLists:
+		list := object{"anyOf": []any{texts, tableSchema(listKeys)}}
+		return object{"type": "object", "additionalProperties": false, "patternProperties": object{taskNamePattern: list}}
+	case formOutput:
+		return object{"enum": []any{Outputs[0], Outputs[1], Outputs[2], Outputs[3]}}
 	case formRetry:
 		return tableSchema(retryKeys)
 	case formParts:

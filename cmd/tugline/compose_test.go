@@ -1,0 +1,207 @@
+//go:build unix
+
+package main
+
+import (
+	"encoding/json"
+	"os"
+	"path/filepath"
+	"syscall"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+func TestComposedWork(t *testing.T) {
+	s := tell(t, `
+[task.deploy]
+args.code = { type = "int", default = 0 }
+calls = ["provision", ["wait-a", "wait-b"], 'check --code "$code"']
+then = ["tell"]
+if_failed = ["collect"]
+finally = ["teardown"]
+[task.provision]
+run = "echo provision >>log"
+[task.wait-a]
+run = "test -e log; echo wait >>log"
+[task.wait-b]
+run = "test -e log; echo wait >>log"
+[task.check]
+args.code = { type = "int", default = 0 }
+run = 'echo check >>log; exit "$code"'
+[task.tell]
+run = "echo tell >>log"
+[task.collect]
+run = 'echo "collect [$TUGLINE_FAILED_TASK] $TUGLINE_EXIT_CODE" >>log'
+[task.teardown]
+run = 'echo teardown >>log; exit 1'
+[task.all]
+needs = ["deploy --code 7"]
+run = "echo never >>log"
+`)
+	r := s.tugline("deploy")
+	assert.Equal(t, 1, r.code, "its teardown fails")
+	assert.Equal(t, "provision\nwait\nwait\ncheck\ntell\nteardown\n", s.read("log"))
+	assert.Contains(t, r.stderr, "5 ran, 1 failed in ")
+
+	s.write("log", "")
+	r = s.tugline("all")
+	assert.Equal(t, 1, r.code)
+	assert.Equal(t, "provision\nwait\nwait\ncheck\ncollect [check --code 7] 7\nteardown\n", s.read("log"))
+	assert.Contains(t, r.stderr, `task "check --code 7" failed`)
+	assert.Contains(t, r.stderr, `task "teardown" failed`, "beside the first one")
+	assert.Contains(t, r.stderr, "4 ran, 2 failed, 2 blocked in ")
+	assert.Equal(t, `blocked: needs "deploy --code 7", which failed`, lines(r.stdout, `^(blocked) +(all) +(.*)$`)["all"])
+
+	planned := s.planned("deploy")
+	assert.Contains(t, planned["collect"], "maybe: only if deploy fails")
+	assert.Contains(t, planned["teardown"], "run: after deploy, however it ends")
+	var listed struct {
+		Tasks []struct {
+			Name    string     `json:"name"`
+			Calls   [][]string `json:"calls"`
+			Finally [][]string `json:"finally"`
+		} `json:"tasks"`
+	}
+	require.NoError(t, json.Unmarshal([]byte(s.tugline("list", "--json").stdout), &listed))
+	assert.Equal(t, [][]string{{"provision"}, {"wait-a", "wait-b"}, {`check --code "$code"`}}, listed.Tasks[0].Calls)
+	assert.Equal(t, [][]string{{"teardown"}}, listed.Tasks[0].Finally)
+}
+
+func TestCleaningUpAfterAnInterrupt(t *testing.T) {
+	s := tell(t, `
+[task.work]
+calls = ["set-up", "long"]
+if_failed = ["mourn"]
+finally = ["tidy", "sweep-up"]
+[task.set-up]
+run = "echo set up >log"
+[task.long]
+run = "echo x >runs; sleep 60"
+[task.mourn]
+run = "echo mourn >>log"
+[task.tidy]
+run = "echo tidy >>log; exit 3"
+[task.sweep-up]
+run = "echo swept >>log"
+[task.hangs]
+finally = ["slow"]
+run = "true"
+[task.slow]
+run = "echo x >slow-runs; sleep 60"
+`)
+	interrupt := func(file string, args ...string) (int, string) {
+		t.Helper()
+		cmd := s.command(args...)
+		out, err := os.Create(filepath.Join(s.dir, "out"))
+		require.NoError(t, err)
+		defer out.Close()
+		cmd.Stdout, cmd.Stderr = out, out
+		require.NoError(t, cmd.Start())
+		s.waitForFile(file)
+		require.NoError(t, cmd.Process.Signal(syscall.SIGINT))
+		return exitCode(t, cmd.Wait()), s.read("out")
+	}
+	code, out := interrupt("runs", "work")
+	assert.Equal(t, 130, code)
+	assert.Equal(t, "set up\ntidy\nswept\n", s.read("log"), "all of it, though a part failed")
+	assert.Contains(t, out, "2 ran, 1 failed, 1 stopped in ")
+	code, out = interrupt("slow-runs", "hangs")
+	assert.Equal(t, 130, code)
+	assert.Contains(t, out, "1 ran, 1 stopped in ")
+}
+
+func TestInstances(t *testing.T) {
+	s := tell(t, `
+[lists]
+ports = { files = "gauges/**/*.csv", as = "below" }
+sizes = ["small", "large", "small"]
+none = { files = "nothing/*" }
+[task.clean]
+each.port = "ports"
+reads.raw = "gauges/$port.csv"
+writes.out = "build/$port.csv"
+run = 'test "$port" != north/bad; cp "$raw" "$out"'
+[task.page]
+each.port = "ports"
+each.size = "sizes"
+reads = ["build/$port.csv"]
+run = 'echo "$size page of $port"'
+[task.found]
+each.line = { lines = "made.txt" }
+needs = ["ready"]
+run = 'echo "found $line"'
+[task.make]
+reads = ["source.txt"]
+writes = ["made.txt"]
+run = "cp source.txt made.txt"
+[task.ready]
+run = "true"
+[task.empty]
+each.x = "none"
+run = "false"
+[task.needs-empty]
+needs = ["empty"]
+run = "echo none needed"
+[task.printed]
+each.x = { run = "echo a b; echo; echo 'c$d'" }
+run = 'echo "[$x]"'
+`)
+	s.write("gauges/merrow.csv", "1\n")
+	s.write("gauges/gull rock.csv", "2\n")
+	s.write("gauges/north/tarn.csv", "3\n")
+	s.write("source.txt", "one\n\n# no\n two words \none\n")
+	r := s.tugline("page")
+	assert.Equal(t, 0, r.code, r.stderr)
+	assert.Contains(t, r.stdout, "    large page of gull rock\n")
+	assert.Contains(t, r.stderr, "9 ran in ")
+	s.write("gauges/merrow.csv", "one\n")
+	assert.Equal(t, map[string]string{
+		"clean --port merrow": "run", "clean --port 'gull rock'": "unchanged", "clean --port north/tarn": "unchanged",
+	}, actions(s, "clean"))
+	assert.Equal(t, map[string]string{"clean --port merrow": "run", "page --port merrow --size small": "maybe"}, actions(s, "page", "--port", "merrow", "--size", "small"),
+		"only what this instance reads")
+
+	r = s.tugline("page", "--port", "nowhere")
+	assert.Equal(t, 2, r.code)
+	assert.Contains(t, r.stderr, `there is no value "nowhere" for --port of task "page"`)
+	assert.Contains(t, s.tugline("page", "--port", "merow").stderr, `did you mean "merrow"?`)
+
+	assert.Equal(t, "maybe: its values are found when make has ended", s.planned("found")["found"])
+	r = s.tugline("found", "--output", "blocks")
+	assert.Equal(t, 0, r.code, r.stderr)
+	assert.Contains(t, r.stdout, "    found one\n")
+	assert.Contains(t, r.stdout, "    found  two words \n")
+	assert.Contains(t, r.stderr, "4 ran in ")
+	assert.Equal(t, "unchanged", actions(s, "found")["make"])
+	assert.Contains(t, actions(s, "found"), "found --line ' two words '")
+
+	r = s.tugline("needs-empty")
+	assert.Equal(t, 0, r.code)
+	assert.Contains(t, r.stdout+r.stderr, `there is no value for "x"`)
+	assert.Contains(t, r.stdout, "none needed")
+	r = s.tugline("printed", "--output", "blocks")
+	assert.Contains(t, r.stdout, "[a b]")
+	assert.Contains(t, r.stdout, "[c$d]")
+
+	s.write("gauges/north/bad.csv", "x\n")
+	r = s.tugline("clean", "-j1")
+	assert.Equal(t, 1, r.code)
+	assert.Contains(t, r.stderr, `task "clean --port north/bad" failed`)
+}
+
+// actions returns what a plan says is to be done with each step.
+func actions(s *story, args ...string) map[string]string {
+	out := map[string]string{}
+	var plan struct {
+		Tasks []struct{ Name, Action string } `json:"tasks"`
+	}
+	r := s.tugline(append([]string{"plan", "--json"}, args...)...)
+	require.Equal(s.t, 0, r.code, r.stderr)
+	require.NoError(s.t, json.Unmarshal([]byte(r.stdout), &plan))
+	for _, task := range plan.Tasks {
+		out[task.Name] = task.Action
+	}
+	return out
+}

@@ -1,0 +1,315 @@
+package plan
+
+import (
+	"fmt"
+	"slices"
+
+	"tugline/internal/project"
+)
+
+// Role tells what a step stands for.
+type Role int
+
+// The roles of steps. A task that only runs commands has a Body and no more.
+const (
+	Body    Role = iota // the commands of a task, or a group of what it needs
+	Opening             // of a task with calls: it ends when they may start
+	Outcome             // of a task with calls or instances: it ends with them, and tells how
+	Closing             // of a task with after-calls: it ends with them
+)
+
+// Trigger tells when steps are wanted that somebody's calls bring in.
+type Trigger struct {
+	Kind project.Kind // Makes, Then, IfFailed or Finally
+	// Owners are those whose end decides, each a Body, an Opening (of Makes) or
+	// an Outcome.
+	Owners []*Step
+	Level  Level
+}
+
+// Level tells in spite of what a step is started.
+type Level int
+
+// The levels, the later ones including the earlier ones.
+const (
+	Ordinary  Level = iota
+	AfterFail       // a failure elsewhere does not keep it from starting
+	Final           // nor does an interrupt
+)
+
+// Ward is a part of a plan in which a failure has its own effect.
+type Ward struct {
+	After  string // as project.AfterFailure
+	Around *Ward  // nil: the whole run
+}
+
+// Works reports whether s has commands to run.
+func (s *Step) Works() bool { return s.Role == Body && !s.Task.IsGroup() }
+
+// waitsFor calls visit with every step that must have ended before s starts.
+func (s *Step) waitsFor(visit func(*Step)) {
+	for _, others := range [][]*Step{s.Needs, s.After, s.Behind} {
+		for _, other := range others {
+			visit(other)
+		}
+	}
+	if len(s.Triggers) == 1 { // of several, one is enough
+		for _, other := range s.Triggers[0].Owners {
+			visit(other)
+		}
+	}
+}
+
+// end returns the step with whose end all has ended that belongs to s.
+func (s *Step) end() *Step {
+	if s.Whole != nil {
+		return s.Whole
+	}
+	return s
+}
+
+// from tells where a call is made.
+type from struct {
+	trigger *Trigger // when what it brings in is wanted; nil: in any case
+	owner   *Trigger // for which it is made alone; nil: it is shared by the whole run
+	ward    *Ward
+	looped  bool // as an instance, whose after-calls are made by the loop
+	limit   *int // how many of the instances may run at once; nil: no limit
+}
+
+func (in from) level() Level {
+	if in.trigger == nil {
+		return Ordinary
+	}
+	return in.trigger.Level
+}
+
+// want notes that s, which is in the plan, is called from another place, too.
+func (b *builder) want(s *Step, in from) {
+	by, ward := in.trigger, commonWard(s.Ward, in.ward)
+	known := s.wanted || by != nil && slices.Contains(s.Triggers, by)
+	switch {
+	case known && ward == s.Ward:
+		return
+	case known:
+	case by == nil:
+		s.wanted, s.Triggers = true, nil
+	default:
+		s.Triggers = append(s.Triggers, by)
+	}
+	s.Ward = ward
+	for _, other := range s.pulled {
+		b.want(other, in)
+	}
+}
+
+// commonWard returns the innermost ward in which both a and b lie.
+func commonWard(a, b *Ward) *Ward {
+	for ; a != nil; a = a.Around {
+		for other := b; other != nil; other = other.Around {
+			if other == a {
+				return a
+			}
+		}
+	}
+	return nil
+}
+
+// compose adds, behind the first step of a call, the calls that it makes and
+// the steps that end with them. It returns the last one.
+func (b *builder) compose(first *Step, in from) *Step {
+	t, end := first.Task, first
+	if t.Composite() {
+		ward := in.ward
+		if t.After != "" {
+			ward = &Ward{t.After, in.ward}
+		}
+		inner := from{trigger: &Trigger{project.Makes, []*Step{first}, in.level()}, owner: in.owner, ward: ward}
+		entries := b.ordered(first.scope, t.Of(project.Makes), inner, first)
+		end = b.follow(end, Outcome, entries, in)
+	}
+	if in.looped || !t.HasAfterCalls() {
+		return end
+	}
+	return b.follow(end, Closing, b.afterCalls([]*Step{end}, []*Step{first}, in), in)
+}
+
+// afterCalls adds the after-calls of a task: ends are the ends of its instances
+// that decide over them, firsts their first steps.
+func (b *builder) afterCalls(ends, firsts []*Step, in from) []*Step {
+	var all []*Step
+	for _, kind := range project.AfterCalls {
+		calls := firsts[0].Task.Of(kind)
+		if len(calls) == 0 {
+			continue
+		}
+		level := in.level()
+		switch kind {
+		case project.IfFailed:
+			level = max(level, AfterFail)
+		case project.Finally:
+			level = Final
+		}
+		made := b.afterCall(kind, level, calls, ends, firsts, in)
+		if kind == project.Finally {
+			for _, s := range made {
+				s.Behind = append(s.Behind, all...)
+			}
+		}
+		all = append(all, made...)
+	}
+	return all
+}
+
+// afterCall adds the after-calls of one kind. Equal ones of several instances
+// are made once.
+func (b *builder) afterCall(kind project.Kind, level Level, calls project.Calls, ends, firsts []*Step, in from) []*Step {
+	var groups []*Trigger
+	var members [][]int // by group: the instances
+	byKey := map[string]int{}
+	for i, first := range firsts {
+		key := ""
+		for _, entry := range calls {
+			for _, c := range entry {
+				args := b.values(c.Task, c, first.scope)
+				key += fmt.Sprintf("%s %s\n", c.Task.Name, args.key())
+			}
+		}
+		at, known := byKey[key]
+		if !known {
+			at = len(groups)
+			byKey[key] = at
+			groups = append(groups, &Trigger{Kind: kind, Level: level})
+			members = append(members, nil)
+		}
+		groups[at].Owners = append(groups[at].Owners, ends[i])
+		members[at] = append(members[at], i)
+	}
+	var all []*Step
+	for g, trigger := range groups {
+		first := firsts[members[g][0]]
+		all = append(all, b.ordered(first.scope, calls, from{trigger: trigger, owner: trigger, ward: in.ward}, nil)...)
+	}
+	return all
+}
+
+// ordered adds calls, each entry behind the one before. opening is what they
+// all come after; nil: nothing.
+func (b *builder) ordered(caller *scope, calls project.Calls, in from, opening *Step) []*Step {
+	var all, earlier []*Step
+	for _, entry := range calls {
+		var now []*Step
+		for _, c := range entry {
+			before := len(b.plan.Steps)
+			s := b.add(c.Task, c, caller, in)
+			if slices.Contains(all, s) || slices.Contains(now, s) {
+				b.found = append(b.found, project.Diagnostic{Span: c.Span, Msg: fmt.Sprintf("%q is called twice here", s.Name), Hint: "the same call is made once in a run"})
+				continue
+			}
+			for _, added := range b.plan.Steps[before:] {
+				if !b.waitsForNew(added, before) {
+					added.wait(earlier, in)
+				}
+			}
+			if s.first().Index < before { // it was in the plan already
+				s.first().wait(earlier, in)
+				b.reorder = true
+			}
+			if opening != nil {
+				s.first().After = append(s.first().After, opening)
+			}
+			now = append(now, s)
+		}
+		all = append(all, now...)
+		earlier = now
+	}
+	return all
+}
+
+// first returns the step with which begins what s ends.
+func (s *Step) first() *Step {
+	for s.Of != nil {
+		s = s.Of
+	}
+	return s
+}
+
+// wait makes s wait for earlier entries of the list it stands in. What cleans
+// up does not mind how they ended.
+func (s *Step) wait(earlier []*Step, in from) {
+	for _, other := range earlier {
+		switch {
+		case other == s:
+		case in.trigger != nil && (in.trigger.Kind == project.IfFailed || in.trigger.Kind == project.Finally):
+			s.Behind = append(s.Behind, other)
+		default:
+			s.After = append(s.After, other)
+		}
+	}
+}
+
+// follow adds the step that ends with some entries.
+func (b *builder) follow(of *Step, role Role, entries []*Step, in from) *Step {
+	s := &Step{
+		Name: of.Name, Task: of.Task, Role: role, Of: of, Entries: entries, Needs: append([]*Step{of}, entries...),
+		Folder: of.Folder, scope: of.scope, For: in.owner, Ward: in.ward, pulled: []*Step{of},
+	}
+	b.append(s, in)
+	for first := of; first != nil; first = first.Of {
+		first.Whole = s
+	}
+	return s
+}
+
+func (b *builder) append(s *Step, in from) {
+	if in.trigger == nil {
+		s.wanted = true
+	} else if s.Triggers == nil {
+		s.Triggers = []*Trigger{in.trigger}
+	}
+	s.Index = len(b.plan.Steps)
+	b.plan.Steps = append(b.plan.Steps, s)
+}
+
+// lockAll gives the first step of what holds a lock while others run for it
+// the locks of those, too: who holds one never waits for another.
+func (b *builder) lockAll(steps []*Step) {
+	for _, s := range steps {
+		for _, name := range s.Task.Locks {
+			if s.Of == nil && !slices.Contains(s.Locks, name.Value) {
+				s.Locks = append(s.Locks, name.Value)
+			}
+		}
+		if s.Of != nil || len(s.Locks) == 0 || s.Whole == nil {
+			continue
+		}
+		seen := map[*Step]bool{}
+		var visit func(*Step)
+		visit = func(other *Step) {
+			if seen[other] {
+				return
+			}
+			seen[other] = true
+			other.waitsFor(visit)
+		}
+		visit(s) // what comes before is not under the lock
+		var gather func(*Step)
+		gather = func(other *Step) {
+			if seen[other] {
+				return
+			}
+			seen[other] = true
+			for _, name := range other.Task.Locks {
+				if !slices.Contains(s.Locks, name.Value) {
+					s.Locks = append(s.Locks, name.Value)
+				}
+			}
+			other.waitsFor(gather)
+		}
+		gather(s.Whole)
+		slices.Sort(s.Locks)
+	}
+}
+
+// Precedes reports whether s must have ended before other starts.
+func (s *Step) Precedes(other *Step) bool { return precedes(s, other) }

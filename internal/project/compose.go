@@ -1,0 +1,159 @@
+package project
+
+import "slices"
+
+// Calls are calls that are made one after the other; those of one entry are
+// made at the same time.
+type Calls [][]Call
+
+// Kind tells by which key one task names another.
+type Kind string
+
+// The keys by which a task names others.
+const (
+	Needs    Kind = "needs"
+	Makes    Kind = "calls"
+	Then     Kind = "then"
+	IfFailed Kind = "if_failed"
+	Finally  Kind = "finally"
+)
+
+// verb returns what a task does to another one that it names by a key.
+func (k Kind) verb() string {
+	if k == Needs {
+		return "needs"
+	}
+	return "calls"
+}
+
+// AfterCalls are the keys whose calls are made when a task has ended, in the
+// order in which they are made.
+var AfterCalls = []Kind{Then, IfFailed, Finally}
+
+// Of returns the calls that t makes by a key.
+func (t *Task) Of(kind Kind) Calls {
+	if kind == Needs {
+		return Calls{t.Needs}
+	}
+	return t.calls[kind]
+}
+
+// HasAfterCalls reports whether t makes calls when it has ended.
+func (t *Task) HasAfterCalls() bool {
+	return len(t.calls[Then])+len(t.calls[IfFailed])+len(t.calls[Finally]) > 0
+}
+
+// Composite reports whether what t does is to call others, in order.
+func (t *Task) Composite() bool { return len(t.calls[Makes]) > 0 }
+
+// named calls visit for every call that t makes, by whatever key.
+func (t *Task) named(visit func(Kind, *Call)) {
+	for i := range t.Needs {
+		visit(Needs, &t.Needs[i])
+	}
+	for _, kind := range append([]Kind{Makes}, AfterCalls...) {
+		for _, entry := range t.calls[kind] {
+			for i := range entry {
+				visit(kind, &entry[i])
+			}
+		}
+	}
+}
+
+// Calls returns every call that t makes, by whatever key.
+func (t *Task) Calls() []Call {
+	var all []Call
+	t.named(func(_ Kind, c *Call) { all = append(all, *c) })
+	return all
+}
+
+// ordered reads calls that are made one after the other: a call, or a list of
+// calls and of lists of calls.
+func ordered(kind Kind) func(*decoder, *Task, *entry) {
+	return func(d *decoder, t *Task, e *entry) {
+		calls := d.orderedCalls(e)
+		if t.calls == nil {
+			t.calls = map[Kind]Calls{}
+		}
+		t.calls[kind] = calls
+	}
+}
+
+func (d *decoder) orderedCalls(e *entry) Calls {
+	items := []*value{e.val}
+	if e.val.kind == kindList {
+		items = e.val.items
+	}
+	var calls Calls
+	for _, item := range items {
+		inner := []*value{item}
+		if item.kind == kindList && e.val.kind == kindList {
+			inner = item.items
+		}
+		var entry []Call
+		for _, v := range inner {
+			if v.kind != kindText {
+				d.report(v.span, "", "%q must hold calls and lists of calls, not %s", e.key, v.kind)
+				continue
+			}
+			if c, ok := d.parseCall(e.key, Text{v.text, v.span}); ok {
+				entry = append(entry, c)
+			}
+		}
+		if len(entry) > 0 {
+			calls = append(calls, entry)
+		}
+	}
+	if len(items) == 0 {
+		d.report(e.val.span, "", "%q holds no call", e.key)
+	}
+	d.checkTwice(e.key, calls)
+	return calls
+}
+
+// checkTwice reports a call that stands twice in one list: it would be made once.
+func (d *decoder) checkTwice(key string, calls Calls) {
+	seen := map[string]Span{}
+	for _, entry := range calls {
+		for _, c := range entry {
+			if first, twice := seen[c.Text]; twice {
+				d.found = append(d.found, Diagnostic{
+					Span: c.Span, Msg: "the call \"" + c.Text + "\" stands twice in \"" + key + "\"", Hint: "the same call is made once in a run",
+					Related: []Diagnostic{{Span: first, Msg: "it stands here already"}},
+				})
+			}
+			seen[c.Text] = c.Span
+		}
+	}
+}
+
+// checkCompose reports keys of a task that do not go together.
+func (d *decoder) checkCompose(t *Task, keys *table) {
+	if len(d.file.skipped) > 0 {
+		return
+	}
+	has := func(key string) bool { return keys.get(key) != nil }
+	report := func(key, hint, format string, args ...any) { d.report(keys.get(key).span, hint, format, args...) }
+	if has("calls") && (has("run") || has("os")) {
+		report("calls", "let it call a task that runs the commands", "task %q has commands, so it cannot have \"calls\"", t.Name)
+	}
+	for _, key := range []string{"retry", "timeout", "terminal"} {
+		if has(key) && t.IsGroup() {
+			report(key, `it goes with "run"`, "%q has nothing to try in task %q", key, t.Name)
+		}
+	}
+	for _, key := range []string{"reads", "writes"} {
+		if has(key) && t.Composite() {
+			report(key, "the tasks that it calls say what they read and write", "task %q has \"calls\", so it cannot have %q", t.Name, key)
+		}
+	}
+	if has("at_once") && !has("each") {
+		report("at_once", `it goes with "each"`, "\"at_once\" has nothing to bound in task %q", t.Name)
+	}
+	if has("after_failure") && !t.Composite() && !has("each") {
+		report("after_failure", `it goes with "calls" and "each"`, "\"after_failure\" has nothing to say in task %q", t.Name)
+	}
+	if !slices.ContainsFunc([]string{"run", "needs", "os", "calls", "then", "if_failed", "finally"}, has) {
+		d.report(t.Span, `give it "run", "calls" or "needs"`, "task %q does nothing", t.Name)
+	}
+}
