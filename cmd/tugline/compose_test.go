@@ -29,11 +29,11 @@ run = "test -e log; echo wait >>log"
 run = "test -e log; echo wait >>log"
 [task.check]
 args.code = { type = "int", default = 0 }
-run = 'echo check >>log; exit "$code"'
+run = 'echo check >>log; echo checking; exit "$code"'
 [task.tell]
 run = "echo tell >>log"
 [task.collect]
-run = 'echo "collect [$TUGLINE_FAILED_TASK] $TUGLINE_EXIT_CODE" >>log'
+run = 'echo "collect [$TUGLINE_FAILED_TASK] $TUGLINE_EXIT_CODE" >>log; cat "$TUGLINE_FAILED_LOG" >>log'
 [task.teardown]
 run = 'echo teardown >>log; exit 1'
 [task.all]
@@ -48,7 +48,7 @@ run = "echo never >>log"
 	s.write("log", "")
 	r = s.tugline("all")
 	assert.Equal(t, 1, r.code)
-	assert.Equal(t, "provision\nwait\nwait\ncheck\ncollect [check --code 7] 7\nteardown\n", s.read("log"))
+	assert.Equal(t, "provision\nwait\nwait\ncheck\ncollect [check --code 7] 7\nchecking\nteardown\n", s.read("log"))
 	assert.Contains(t, r.stderr, `task "check --code 7" failed`)
 	assert.Contains(t, r.stderr, `task "teardown" failed`, "beside the first one")
 	assert.Contains(t, r.stderr, "4 ran, 2 failed, 2 blocked in ")

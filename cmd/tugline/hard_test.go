@@ -50,6 +50,7 @@ needs = ["one", "two"]
 func TestWhenTheOutputGoesNowhere(t *testing.T) {
 	s := tell(t, "task.a.run = ['echo a', 'touch a']\ntask.b.run = 'seq 1 100000 >out; cat out; touch b'\n")
 	sh := func(line string) result {
+		os.RemoveAll(filepath.Join(s.dir, "a"))
 		os.RemoveAll(filepath.Join(s.dir, "b"))
 		cmd := s.command()
 		cmd.Path, cmd.Args = "/bin/sh", []string{"sh", "-c", line, program}
@@ -62,8 +63,12 @@ func TestWhenTheOutputGoesNowhere(t *testing.T) {
 	assert.Contains(t, r.stderr, "tugline: showing the output: write /dev/stdout: no space left on device\n")
 
 	r = sh(`"$0" a >/dev/full`)
-	assert.Equal(t, 1, r.code)
-	assert.Contains(t, r.stderr, "cannot write: no space left on device\n")
+	assert.Equal(t, 4, r.code)
+	assert.Contains(t, r.stderr, "no space left on device\n")
+	assert.NoFileExists(t, filepath.Join(s.dir, "a"))
+	r = sh(`"$0" -q b | head -1`)
+	assert.Equal(t, "1\n", r.stdout)
+	assert.FileExists(t, filepath.Join(s.dir, "b"))
 
 	r = sh(`{ "$0" a b; echo "code $?" >&2; } | head -1`)
 	assert.Contains(t, r.stdout, "ran ")

@@ -69,7 +69,7 @@ func (e *usageError) Error() string { return e.msg }
 // Main does what env.Args say and returns the exit code. When ctx is done, it
 // ends what runs first; the cause should be an [Interrupted].
 func Main(ctx context.Context, env Env) int {
-	a := &app{env: env, secrets: &secret.Mask{}}
+	a := &app{env: env, stood: env.Folder, secrets: &secret.Mask{}}
 	root := a.root()
 	args := append([]string{}, env.Args...) // nil would mean os.Args
 	if len(args) > 0 && isProjectPath(args[0]) {

@@ -50,6 +50,9 @@ func (a *app) foresee(ctx context.Context, p *project.Project, calls []project.C
 	if _, err := engine.Prepare(pl); err != nil {
 		return err
 	}
+	if err := a.goOn(pl, memory, run); err != nil {
+		return err
+	}
 	steps, err := memory.Foresee(pl)
 	if err != nil {
 		return err

@@ -27,6 +27,7 @@ var Version = "0.1.0-dev"
 type app struct {
 	env Env
 
+	stood   string // where the user stood, before -C
 	folder  string // -C
 	file    string // --file
 	color   string // --color
@@ -75,7 +76,7 @@ order, independent ones at the same time.
 	flags.BoolVarP(&a.verbose, "verbose", "v", false, "tell of groups and, in lists, of needs too")
 	flags.StringVar(&a.color, "color", "auto", "use colours `WHEN`: auto, always or never")
 	run.add(root.Flags())
-	root.AddCommand(a.runCommand(), a.listCommand(), a.doctorCommand(), a.demoCommand(), a.envCommand(), a.showCommand(), a.planCommand(), a.whyCommand(), a.whoCommand(), a.sweepCommand(), a.storeCommand(), a.schemaCommand(), a.versionCommand(), a.guardCommand())
+	root.AddCommand(a.runCommand(), a.listCommand(), a.doctorCommand(), a.demoCommand(), a.envCommand(), a.showCommand(), a.planCommand(), a.whyCommand(), a.whoCommand(), a.resumeCommand(), a.runsCommand(), a.logCommand(), a.sweepCommand(), a.storeCommand(), a.schemaCommand(), a.versionCommand(), a.guardCommand())
 	root.SetHelpCommand(a.helpCommand(root))
 	root.InitDefaultHelpCmd()
 	root.InitDefaultCompletionCmd()

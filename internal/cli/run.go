@@ -34,6 +34,10 @@ type runOptions struct {
 	files  []string // --env-file
 	dryRun bool
 	after  string // --after-failure
+	yes    bool
+
+	words   []string // of the request
+	resumes *string  // the run that is gone on with
 	memoryOptions
 }
 
@@ -141,15 +145,21 @@ func (a *app) runCalls(ctx context.Context, p *project.Project, calls []project.
 	if err != nil {
 		return err
 	}
+	if err := a.goOn(pl, memory, options); err != nil {
+		return err
+	}
 	cfg := engine.Config{Jobs: jobs, After: p.After, AfterAll: options.after, Grace: grace, Quiet: a.quiet, Kill: a.env.Kill, Secrets: a.secrets}
+	var recording *engine.Recording
 	if a.remember(memory) {
 		memory.Run = run
 		cfg.Memory = memory
 		defer a.settleMemory(p, memory)
+		recording = a.record(p, memory, run, options)
 	}
 	mode := a.mode(pl, options)
 	if mode == output.Direct {
 		cfg.Stdout, cfg.Stderr = a.env.Stdout, a.env.Stderr
+		cfg.Tee = recording != nil && !output.IsTerminal(a.env.Stdout) && !output.IsTerminal(a.env.Stderr)
 		if !output.IsTerminal(a.env.Stdin) {
 			cfg.Stdin = a.env.Stdin // what reads a terminal must own it
 		}
@@ -165,34 +175,30 @@ func (a *app) runCalls(ctx context.Context, p *project.Project, calls []project.
 	}
 	defer shell.EndStrays(grace)
 	defer shell.EndGuard()
-	return a.engineRun(ctx, pl, scripts, cfg, output.NewDisplay(pl, shown))
-}
-
-// newRunName returns the name of a new run: its time, to be read and sorted,
-// and a word by chance, since two may start in the same second.
-func newRunName() string {
-	word := make([]byte, 3)
-	rand.Read(word) // never fails
-	return fmt.Sprintf("%s-%x", time.Now().UTC().Format("20060102-150405"), word)
-}
-
-// onTerminal reports whether a run is watched on a terminal that can be drawn on.
-func (a *app) onTerminal() bool {
-	return output.IsTerminal(a.env.Stdout) && a.variable("TERM") != "dumb" && a.variable("CI") == ""
-}
-
-// engineRun runs the plan, and stops it when its output cannot be written.
-func (a *app) engineRun(ctx context.Context, pl *plan.Plan, scripts *engine.Scripts, cfg engine.Config, display *output.Display) error {
-	ctx, cancel := context.WithCancelCause(ctx)
-	defer cancel(nil)
-	cfg.Sink = func(e engine.Event) {
-		display.Event(e)
-		if err := display.Err(); err != nil {
-			cancel(fmt.Errorf("showing the output: %w", err))
-		}
-	}
-	summary, err := engine.Run(ctx, pl, scripts, cfg)
+	display := output.NewDisplay(pl, shown)
+	summary, err := a.engineRun(ctx, pl, scripts, cfg, display, recording)
+	a.endRecord(p, memory, recording, summary, err)
 	display.Summary(summary, a.style(a.env.Stderr))
+	if recording != nil && (len(summary.Failures()) > 0 || err != nil) && working(pl) > 1 {
+		a.tell("tugline resume goes on from here\n")
+	}
+	return failureOf(summary, err)
+}
+
+// goOn tells memory what was done in the run that is gone on with, if any.
+func (a *app) goOn(pl *plan.Plan, memory *engine.Memory, options *runOptions) error {
+	if options.resumes == nil {
+		return nil
+	}
+	run, err := a.findRun(memory.Ledger, *options.resumes)
+	if err == nil {
+		memory.Done = engine.DoneIn(pl, run)
+	}
+	return err
+}
+
+// failureOf returns the error that stands for what a run came to.
+func failureOf(summary engine.Summary, err error) error {
 	if err != nil {
 		return err
 	}
@@ -206,27 +212,65 @@ func (a *app) engineRun(ctx context.Context, pl *plan.Plan, scripts *engine.Scri
 	return errFailed
 }
 
+// newRunName returns the name of a new run: its time to the millisecond, to be
+// read and sorted, and two digits by chance, since two may start at once.
+func newRunName() string {
+	word := make([]byte, 1)
+	rand.Read(word) // never fails
+	now := time.Now().UTC()
+	return fmt.Sprintf("%s-%03d%x", now.Format("20060102-150405"), now.Nanosecond()/1e6, word)
+}
+
+// onTerminal reports whether a run is watched on a terminal that can be drawn on.
+func (a *app) onTerminal() bool {
+	return output.IsTerminal(a.env.Stdout) && a.variable("TERM") != "dumb" && a.variable("CI") == ""
+}
+
+// engineRun runs the plan, and stops it when its output cannot be written.
+func (a *app) engineRun(ctx context.Context, pl *plan.Plan, scripts *engine.Scripts, cfg engine.Config, display *output.Display, recording *engine.Recording) (engine.Summary, error) {
+	ctx, cancel := context.WithCancelCause(ctx)
+	defer cancel(nil)
+	if recording != nil {
+		cfg.Log, cfg.Idle = recording.Log, recording.Flush
+	}
+	cfg.Sink = func(e engine.Event) {
+		if recording != nil {
+			recording.Event(e)
+		}
+		display.Event(e)
+		if err := display.Err(); err != nil {
+			cancel(fmt.Errorf("showing the output: %w", err))
+		}
+	}
+	return engine.Run(ctx, pl, scripts, cfg)
+}
+
 // mode returns how the output of a run is shown.
 func (a *app) mode(pl *plan.Plan, options *runOptions) output.Mode {
 	if set := cmp.Or(options.output, pl.Project.Output, "auto"); set != "auto" {
 		return output.Mode(set)
 	}
-	working := 0
-	for _, s := range pl.Steps {
-		switch {
-		case s.Loop != nil:
-			working += 2 // it may be any number
-		case s.Works():
-			working++
-		}
-	}
 	switch {
-	case working == 1:
+	case working(pl) == 1:
 		return output.Direct
 	case a.onTerminal():
 		return output.Lines
 	}
 	return output.Blocks
+}
+
+// working returns how many steps of a plan have commands, as far as that is known.
+func working(pl *plan.Plan) int {
+	n := 0
+	for _, s := range pl.Steps {
+		switch {
+		case s.Loop != nil:
+			n += 2 // it may be any number
+		case s.Works():
+			n++
+		}
+	}
+	return n
 }
 
 // displayStyle returns how to dress the display of a run, which in direct

@@ -252,6 +252,12 @@ func (r *wordReader) checkPaths(t *project.Task, c project.Call) project.Diagnos
 // runWords runs what the words of cmd ask for: the default task, if they name
 // none; without that, it lists the tasks.
 func (a *app) runWords(cmd *cobra.Command, words []string, options *runOptions) error {
+	return a.runRequest(cmd, words, options, func() {})
+}
+
+// runRequest is runWords; override is called when the options of words are set.
+func (a *app) runRequest(cmd *cobra.Command, words []string, options *runOptions, override func()) error {
+	options.words = words
 	flags := allFlags(cmd)
 	p, r, err := a.readWords(flags, words)
 	switch {
@@ -262,6 +268,7 @@ func (a *app) runWords(cmd *cobra.Command, words []string, options *runOptions) 
 	case r.usage:
 		return cmd.Help()
 	}
+	override()
 	if err := options.check(flags); err != nil {
 		return err
 	}

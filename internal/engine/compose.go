@@ -84,7 +84,8 @@ func (l *loop) started(s *plan.Step) bool {
 		first = first.Of
 	}
 	if first.Works() {
-		return l.summary.Results[first.Index].Attempts > 0
+		r := l.summary.Results[first.Index]
+		return r.Attempts > 0 || r.Done
 	}
 	return l.state[first.Index] == Ran
 }

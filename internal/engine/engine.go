@@ -26,11 +26,15 @@ type Config struct {
 	After string        // what a failure does to the other steps, as project.AfterFailure; empty: drain
 	// AfterAll is the same for all wards of the plan, too; empty: each has its own.
 	AfterAll string
-	Sink     Sink // may be nil
+	Sink     Sink   // may be nil
+	Idle     func() // called, by the goroutine of the sink, when it waits for the steps; may be nil
 
 	// Stdin, Stdout and Stderr are handed to the programs as they are. Where
 	// Stdout is nil, what they print goes to the sink.
 	Stdin, Stdout, Stderr *os.File
+	// Tee has what is printed to Stdout and Stderr go to the sink, too: there is
+	// a pipe before them then.
+	Tee bool
 
 	// Memory tells what need not run, and is told what has. nil: all steps run,
 	// and nothing is remembered.
@@ -144,7 +148,7 @@ func (l *loop) run(ctx context.Context) {
 			}
 			continue // all that was ready has ended without running
 		}
-		e := <-l.events
+		e := l.next()
 		l.tell(e)
 		if e.Kind == StepFinished {
 			l.running--
@@ -161,6 +165,19 @@ func (l *loop) run(ctx context.Context) {
 	l.workers.Wait()
 	l.summary.Wall = l.cfg.Now().Sub(started)
 	l.tell(Event{Kind: RunFinished, Time: l.cfg.Now()})
+}
+
+// next returns the next event. If there is none yet, there is time for other work.
+func (l *loop) next() Event {
+	if l.cfg.Idle != nil {
+		select {
+		case e := <-l.events:
+			return e
+		default:
+			l.cfg.Idle()
+		}
+	}
+	return <-l.events
 }
 
 // endStuck ends the steps that wait for each other, though the plan should not
@@ -239,7 +256,7 @@ func (l *loop) start(ctx context.Context, s *plan.Step) {
 			t.locks = append(t.locks, name)
 		}
 	}
-	if l.cfg.Memory != nil && declares(s) {
+	if l.cfg.Memory != nil && s.Works() {
 		t.inputs = s.Inputs()
 	}
 	l.work <- t
@@ -384,7 +401,7 @@ func (l *loop) runStep(ctx context.Context, t task) {
 		l.fail(ctx, &r, nil, t.env, err)
 	}
 	now := l.cfg.Now()
-	r.Took = now.Sub(started)
+	r.Started, r.Took = started, now.Sub(started)
 	l.events <- Event{Kind: StepFinished, Time: now, Step: t.step, Result: r, unlock: unlock}
 }
 
@@ -489,7 +506,7 @@ func (l *loop) recall(ctx context.Context, t task, r *Result) error {
 			}
 		}
 	}
-	r.Reasons = v.Reasons
+	r.Reasons, r.Done, r.Sum = v.Reasons, v.done, v.now.Sum
 	r.Reason = summary(v.Reasons)
 	switch v.Action {
 	case Leave:
@@ -530,10 +547,11 @@ func (l *loop) runAndKeep(ctx context.Context, t task, r *Result, v *Verdict) er
 		return nil
 	}
 	log := kept.bytes()
-	if l.cfg.Stdout != nil {
+	if l.cfg.Stdout != nil && !l.cfg.Tee {
 		log = nil // it was printed past us
 	}
 	unkept, err := m.keep(t.step, v, ended{t.inputs, l.cfg.Now().Sub(started), log})
+	r.Sum = v.now.Sum
 	if unkept != "" {
 		r.Reason = strings.TrimPrefix(r.Reason+"; "+unkept, "; ")
 	}
@@ -557,11 +575,13 @@ func (l *loop) wait(s *plan.Step, what string) {
 
 // exec runs cmd, with what must not be shown masked in what it prints.
 func (l *loop) exec(ctx context.Context, cmd shell.Command) error {
-	if l.cfg.Secrets.Empty() {
+	switch {
+	case cmd.Stdout != nil && l.cfg.Tee:
+		return l.execVeiled(ctx, cmd, cmd.Output)
+	case l.cfg.Secrets.Empty():
 		return l.cfg.Exec(ctx, cmd)
-	}
-	if cmd.Stdout != nil {
-		return l.execVeiled(ctx, cmd)
+	case cmd.Stdout != nil:
+		return l.execVeiled(ctx, cmd, nil)
 	}
 	masked := l.cfg.Secrets.Writer(cmd.Output)
 	cmd.Output = func(p []byte) { masked.Write(p) }

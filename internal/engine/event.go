@@ -64,7 +64,10 @@ type Result struct {
 	Attempts int                  // of its commands; 0 for a step that was not started
 	Reason   string               // why it was not run, or how it failed; may be empty
 	Failure  *Failure             // of a failed step
+	Started  time.Time            // zero for a step that was not started
 	Reasons  []fingerprint.Reason // why it ran, or not; may be empty
+	Sum      string               // of the fingerprint with which it ended; empty: not known
+	Done     bool                 // it is unchanged because it was done in the run that is gone on with
 	Uncalled bool                 // it is skipped because its case did not arise: nothing called it
 }
 

@@ -36,6 +36,7 @@ type Verdict struct {
 	Action  Action
 	Reasons []fingerprint.Reason
 
+	done    bool                    // it was done in the run that is gone on with
 	last    time.Duration           // what its last good run took; 0: not known
 	now     fingerprint.Fingerprint // without files
 	outputs files.Digest            // the sum of the outputs, as they are now
@@ -55,6 +56,7 @@ type Memory struct {
 	ForceAll bool
 	Force    map[*project.Task]bool // run them whatever was
 	AsIs     map[*project.Task]bool // take them as unchanged
+	Done     *Done                  // what was done in the run that is gone on with; nil: there is none
 }
 
 func reason(kind, text string) []fingerprint.Reason {
@@ -75,7 +77,10 @@ func (m *Memory) Judge(s *plan.Step, inputs []plan.Input) (Verdict, error) {
 	case m.AsIs[s.Task]:
 		return Verdict{Action: Leave, Reasons: reason("as-is", "taken as it is, as you asked")}, nil
 	case !declares(s):
-		return Verdict{Action: ToRun, Reasons: reason("undeclared", "it declares neither reads nor writes")}, nil
+		v := Verdict{Action: ToRun, Reasons: reason("undeclared", "it declares neither reads nor writes")}
+		v.now = fingerprint.Compute(s, inputs, files.Digest{}, m.World)
+		m.Done.weigh(s, &v)
+		return v, nil
 	}
 	v := Verdict{Action: ToRun}
 	reads, err := m.sum(s.Reads)
@@ -89,8 +94,10 @@ func (m *Memory) Judge(s *plan.Step, inputs []plan.Input) (Verdict, error) {
 	switch {
 	case m.ForceAll || m.Force[s.Task]:
 		v.Reasons = reason("forced", "forced")
+		m.Done.weigh(s, &v)
 	case s.Task.Always:
 		v.Reasons = reason("always", "it always runs")
+		m.Done.weigh(s, &v)
 	default:
 		err = m.compare(s, &v)
 	}

@@ -8,17 +8,25 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"sync"
+	"syscall"
 
 	"tugline/internal/secret"
 	"tugline/internal/shell"
 )
 
 // execVeiled runs cmd, which prints past the sink, with a pipe before each of
-// its streams in which the secrets are masked.
-func (l *loop) execVeiled(ctx context.Context, cmd shell.Command) error {
+// its streams in which the secrets are masked. also is given the same; it may
+// be nil.
+func (l *loop) execVeiled(ctx context.Context, cmd shell.Command, also func([]byte)) error {
 	var veils []*veil
+	together := sameFile(cmd.Stdout, cmd.Stderr) // then one pipe keeps their order
 	for _, stream := range []**os.File{&cmd.Stdout, &cmd.Stderr} {
-		v, err := newVeil(*stream, l.cfg.Secrets)
+		if together && len(veils) > 0 {
+			*stream = veils[0].w
+			break
+		}
+		v, err := newVeil(*stream, l.cfg.Secrets, also)
 		if err != nil {
 			return fmt.Errorf("making a pipe for the output: %w", err)
 		}
@@ -34,7 +42,21 @@ func (l *loop) execVeiled(ctx context.Context, cmd shell.Command) error {
 			told(where)
 		}
 	}
-	return l.cfg.Exec(ctx, cmd)
+	err := l.cfg.Exec(ctx, cmd)
+	for _, v := range veils {
+		v.close()
+		if v.failed != nil && !errors.Is(v.failed, syscall.EPIPE) {
+			return fmt.Errorf("showing the output: %w", v.failed)
+		}
+	}
+	return err
+}
+
+// sameFile reports whether two streams end in one file.
+func sameFile(a, b *os.File) bool {
+	infoA, errA := a.Stat()
+	infoB, errB := b.Stat()
+	return errA == nil && errB == nil && os.SameFile(infoA, infoB)
 }
 
 // veil copies what is printed into a pipe to a file, with the secrets masked.
@@ -43,9 +65,23 @@ type veil struct {
 	mark  []byte        // no output holds it by chance
 	seen  chan struct{} // is sent to when the mark has come through
 	ended chan struct{}
+
+	failed error     // of writing
+	closed sync.Once // by close
 }
 
-func newVeil(to *os.File, mask *secret.Mask) (*veil, error) {
+// write passes on what was printed. When nobody reads that any more, the program
+// is to see it.
+func (v *veil) write(to *os.File, p []byte) {
+	if v.failed != nil {
+		return
+	}
+	if _, v.failed = to.Write(p); errors.Is(v.failed, syscall.EPIPE) {
+		v.r.Close()
+	}
+}
+
+func newVeil(to *os.File, mask *secret.Mask, also func([]byte)) (*veil, error) {
 	r, w, err := os.Pipe()
 	if err != nil {
 		return nil, err
@@ -54,7 +90,12 @@ func newVeil(to *os.File, mask *secret.Mask) (*veil, error) {
 	rand.Read(v.mark) // never fails
 	go func() {
 		defer close(v.ended)
-		v.copy(mask.Writer(func(p []byte) { to.Write(p) })) // as if the program itself wrote: its failure is not ours
+		v.copy(mask.Writer(func(p []byte) {
+			v.write(to, p)
+			if also != nil {
+				also(p)
+			}
+		}))
 	}()
 	return v, nil
 }
@@ -73,10 +114,12 @@ func (v *veil) sync() {
 // close copies what was printed so far. What still holds the pipe open prints
 // into the void.
 func (v *veil) close() {
-	v.sync()
-	v.w.Close()
-	v.r.Close()
-	<-v.ended
+	v.closed.Do(func() {
+		v.sync()
+		v.w.Close()
+		v.r.Close()
+		<-v.ended
+	})
 }
 
 func (v *veil) copy(to *secret.Writer) {

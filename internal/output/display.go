@@ -102,7 +102,9 @@ func (d *Display) Event(e engine.Event) {
 	case engine.StepCommand:
 		d.command(e.Step, string(e.Text))
 	case engine.StepOutput:
-		d.output(e.Step, e.Text)
+		if d.mode != Direct { // there it was shown already
+			d.output(e.Step, e.Text)
+		}
 	case engine.StepWaiting:
 		d.waiting(e.Step, string(e.Text))
 	case engine.StepRetry:

@@ -2,6 +2,7 @@ package output
 
 import (
 	"cmp"
+	"errors"
 	"io"
 	"strings"
 
@@ -26,27 +27,49 @@ func Requirements(w io.Writer, checked []engine.Checked, st Style) error {
 		}
 		rows = append(rows, []string{what, cmp.Or(r.Version.Value, "any"), cmp.Or(c.Version, found), c.Path})
 	}
-	var widths [4]int
+	return errors.Join(table(w, rows, func(row, _ int, text string) string {
+		switch {
+		case row == 0:
+			return st.faint(text)
+		case checked[row-1].Problem != "":
+			return st.red(text)
+		}
+		return text
+	}), newline(w))
+}
+
+func newline(w io.Writer) error {
+	_, err := io.WriteString(w, "\n")
+	return err
+}
+
+// table writes rows in aligned columns; paint dresses a cell. The last column
+// may be of any width.
+func table(w io.Writer, rows [][]string, paint func(row, column int, text string) string) error {
+	last := len(rows[0]) - 1
+	widths := make([]int, last)
 	for _, row := range rows {
-		for i, cell := range row {
-			widths[i] = max(widths[i], min(maxName, runewidth.StringWidth(cell)))
+		for i, cell := range row[:last] {
+			widths[i] = max(widths[i], min(maxName, runewidth.StringWidth(printable(cell))))
 		}
 	}
 	var b strings.Builder
 	for i, row := range rows {
-		line := ""
-		for k, cell := range row {
-			line += pad(printable(cell), widths[k]) + "  "
+		var line strings.Builder
+		end := last // what stands behind is empty
+		for end > 0 && row[end] == "" {
+			end--
 		}
-		line = strings.TrimRight(line, " ")
-		switch {
-		case i == 0:
-			line = st.faint(line)
-		case checked[i-1].Problem != "":
-			line = st.red(line)
+		for k, cell := range row[:end+1] {
+			text := printable(cell)
+			padding := ""
+			if k < end {
+				padding = pad("", widths[k]-runewidth.StringWidth(text)) + "  "
+			}
+			line.WriteString(paint(i, k, text) + padding)
 		}
-		b.WriteString(line + "\n")
+		b.WriteString(line.String() + "\n")
 	}
-	_, err := io.WriteString(w, b.String()+"\n")
+	_, err := io.WriteString(w, b.String())
 	return err
 }

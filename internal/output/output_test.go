@@ -140,7 +140,7 @@ failed     short         1.20s  exit code 3
     end
 blocked    last          1.20s  needs "short", which failed
 `},
-		{"direct", DisplayConfig{Mode: Direct, Out: &bytes.Buffer{}}, "» awk 'x …\none\n100%\nwarning\ntwo\n» echo\n"},
+		{"direct", DisplayConfig{Mode: Direct, Out: &bytes.Buffer{}}, "» awk 'x …\n» echo\n"},
 		{"colours stay when they are wanted", DisplayConfig{Mode: Blocks, Quiet: true, Style: Style{Color: true}}, "warn\x1b[31ming\x1b[0m\x1b[0m\n"},
 	}
 	for _, test := range tests {

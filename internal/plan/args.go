@@ -103,6 +103,20 @@ func (a arguments) name(t *project.Task, c project.Call) string {
 	return strings.Join(words, " ")
 }
 
+// CallName returns how a call of t is shown.
+func CallName(t *project.Task, c project.Call) string {
+	args := arguments{}
+	for _, ca := range c.Args {
+		value, _ := ca.Value.Fixed()
+		args.given = append(args.given, given{ca.Name, value})
+	}
+	for _, w := range c.Rest {
+		value, _ := w.Fixed()
+		args.rest = append(args.rest, value)
+	}
+	return args.name(t, c)
+}
+
 // Quote writes a word as it may stand in a call, or in a POSIX shell.
 func Quote(word string) string {
 	plain := strings.IndexFunc(word, func(r rune) bool {

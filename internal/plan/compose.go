@@ -46,6 +46,19 @@ type Ward struct {
 // Works reports whether s has commands to run.
 func (s *Step) Works() bool { return s.Role == Body && !s.Task.IsGroup() }
 
+// CalledBy tells whose after-call s is, such as "finally of deploy"; empty if it
+// is none.
+func (s *Step) CalledBy() string {
+	if s.For == nil {
+		return ""
+	}
+	owner := s.For.Owners[0].Name
+	if len(s.For.Owners) > 1 {
+		owner = s.For.Owners[0].Task.Name
+	}
+	return string(s.For.Kind) + " of " + owner
+}
+
 // waitsFor calls visit with every step that must have ended before s starts.
 func (s *Step) waitsFor(visit func(*Step)) {
 	for _, others := range [][]*Step{s.Needs, s.After, s.Behind} {

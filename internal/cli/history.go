@@ -1,0 +1,372 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+	"github.com/spf13/pflag"
+
+	"tugline/internal/engine"
+	"tugline/internal/history"
+	"tugline/internal/output"
+	"tugline/internal/plan"
+	"tugline/internal/project"
+	"tugline/internal/secret"
+)
+
+// keepRuns is how many runs are remembered where the project does not say.
+const keepRuns = 50
+
+// record begins the record of a run. It returns nil, and says so, when none can
+// be kept.
+func (a *app) record(p *project.Project, memory *engine.Memory, run string, options *runOptions) *engine.Recording {
+	folder, err := filepath.Rel(p.Folder, a.stood)
+	if err != nil {
+		folder = a.stood
+	}
+	head := history.Run{ID: run, Started: time.Now().UTC(), Request: []string{}, Folder: filepath.ToSlash(folder), File: filepath.ToSlash(a.file), Resumes: options.resumes}
+	for _, word := range options.words {
+		head.Request = append(head.Request, a.secrets.Text(word))
+	}
+	recorder, err := memory.Ledger.Record(head)
+	if err != nil {
+		a.tell("tugline: nothing is remembered of this run: " + err.Error() + "\n")
+		return nil
+	}
+	return &engine.Recording{To: recorder, Folder: memory.Ledger.RunFolder(run), Run: run}
+}
+
+// endRecord ends the record of a run.
+func (a *app) endRecord(p *project.Project, memory *engine.Memory, r *engine.Recording, summary engine.Summary, runErr error) {
+	if r == nil {
+		return
+	}
+	keep := p.KeepRuns
+	if keep == 0 {
+		keep = keepRuns
+	}
+	if err := errors.Join(r.End(summary, runErr), memory.Ledger.PruneRuns(keep)); err != nil {
+		a.tell("tugline: the record of this run is not whole: " + err.Error() + "\n")
+	}
+}
+
+// findRun returns a run by its name, or the latest one.
+func (a *app) findRun(ledger *history.Ledger, name string) (history.Run, error) {
+	if name != "" && name != "latest" {
+		run, err := ledger.ReadRun(name)
+		if errors.Is(err, history.ErrNoRun) {
+			return run, &usageError{msg: fmt.Sprintf("there is no run %q", name), hint: "tugline runs shows those that are remembered"}
+		}
+		return run, err
+	}
+	for _, id := range ledger.Runs() {
+		run, err := ledger.ReadRun(id)
+		if err == nil {
+			return run, nil
+		}
+		if !errors.Is(err, history.ErrNoRun) {
+			return run, err
+		}
+	}
+	return history.Run{}, &usageError{msg: "there is no run yet", hint: "tugline TASK makes one"}
+}
+
+// runsOptions are the options of runs.
+type runsOptions struct {
+	failed, times, json bool
+	task, since         string
+}
+
+func (a *app) runsCommand() *cobra.Command {
+	o := &runsOptions{}
+	cmd := &cobra.Command{
+		Use:   "runs [RUN]",
+		Short: "Show past runs, or what became of each task in one",
+		Args:  cobra.MaximumNArgs(1),
+
+		ValidArgsFunction: a.completeRun,
+		RunE: func(_ *cobra.Command, args []string) error {
+			p, err := a.load()
+			if err != nil {
+				return err
+			}
+			ledger := history.At(p.Folder)
+			if len(args) == 1 {
+				run, err := a.findRun(ledger, args[0])
+				switch {
+				case err != nil:
+					return err
+				case o.json:
+					return output.JSON(a.env.Stdout, output.RunJSON(run, true))
+				}
+				return output.WriteRun(a.env.Stdout, run, a.style(a.env.Stdout))
+			}
+			return a.runs(ledger, o)
+		},
+	}
+	flags := cmd.Flags()
+	flags.SortFlags = false
+	flags.BoolVar(&o.failed, "failed", false, "only those that failed or were stopped")
+	flags.StringVar(&o.task, "task", "", "only those in which `TASK` had a part")
+	flags.StringVar(&o.since, "since", "", "only those since `WHEN`: a time ago, such as 90m, 12h or 3d, or a date, 2026-11-23")
+	flags.BoolVar(&o.times, "times", false, "per task: how long it takes, and how often it need not run")
+	flags.BoolVar(&o.json, "json", false, "as JSON")
+	return cmd
+}
+
+func (a *app) runs(ledger *history.Ledger, o *runsOptions) error {
+	since, err := sinceTime(o.since, time.Now())
+	if err != nil {
+		return err
+	}
+	var task string
+	if o.task != "" {
+		t, err := a.task(o.task)
+		if err != nil {
+			return err
+		}
+		task = t.Name
+	}
+	var runs []history.Run
+	for _, id := range ledger.Runs() {
+		run, err := ledger.ReadRun(id)
+		switch {
+		case err != nil && !errors.Is(err, history.ErrNoRun):
+			return err
+		case err != nil, run.Started.Before(since), o.failed && run.State != history.RunFailed && run.State != history.RunStopped:
+		case task != "" && !slices.ContainsFunc(run.Steps, func(s history.RunStep) bool { return s.Task == task }):
+		default:
+			runs = append(runs, run)
+		}
+	}
+	st := a.style(a.env.Stdout)
+	switch {
+	case o.times && o.json:
+		return output.TimesJSON(a.env.Stdout, history.TimesOf(runs))
+	case o.times:
+		return output.WriteTimes(a.env.Stdout, history.TimesOf(runs), st)
+	case o.json:
+		return output.RunsJSON(a.env.Stdout, runs)
+	}
+	return output.WriteRuns(a.env.Stdout, runs, st)
+}
+
+// sinceTime reads a time ago, or a date.
+func sinceTime(text string, now time.Time) (time.Time, error) {
+	if text == "" {
+		return time.Time{}, nil
+	}
+	if days, ok := strings.CutSuffix(text, "d"); ok {
+		if d, err := time.ParseDuration(days + "h"); err == nil {
+			return now.Add(-24 * d), nil
+		}
+	}
+	if d, err := time.ParseDuration(text); err == nil {
+		return now.Add(-d), nil
+	}
+	for _, layout := range []string{time.RFC3339, "2006-01-02 15:04:05", "2006-01-02 15:04", time.DateOnly} {
+		if t, err := time.ParseInLocation(layout, text, time.Local); err == nil {
+			return t, nil
+		}
+	}
+	return time.Time{}, &usageError{msg: fmt.Sprintf("--since takes a time ago, such as 90m, 12h or 3d, or a date, such as 2026-11-23, not %q", text)}
+}
+
+func (a *app) logCommand() *cobra.Command {
+	var name string
+	var follow bool
+	run := &runOptions{}
+	cmd := a.onCalls("log TASK", run, func(ctx context.Context, p *project.Project, calls []project.Call) error {
+		if len(calls) != 1 {
+			return &usageError{msg: "tugline log takes one task", hint: "tugline runs latest shows what ran"}
+		}
+		return a.log(ctx, p, calls[0], name, follow)
+	})
+	cmd.Short = "Print what a task printed, in the latest run in which it ran"
+	flags := cmd.Flags()
+	flags.SortFlags = false
+	flags.StringVar(&name, "run", "", "in this `RUN`")
+	flags.BoolVarP(&follow, "follow", "f", false, "go on while the task runs")
+	return cmd
+}
+
+// log prints what a call printed: of a task with arguments or instances, all
+// its calls are meant that have those of call.
+func (a *app) log(ctx context.Context, p *project.Project, call project.Call, name string, follow bool) error {
+	ledger := history.At(p.Folder)
+	want := plan.CallName(a.base.Task(call.Name), call)
+	var runs []string
+	if name != "" {
+		run, err := a.findRun(ledger, name)
+		if err != nil {
+			return err
+		}
+		runs = []string{run.ID}
+	} else {
+		runs = ledger.Runs()
+	}
+	for _, id := range runs {
+		run, err := ledger.ReadRun(id)
+		if err != nil && !errors.Is(err, history.ErrNoRun) {
+			return err
+		}
+		found := slices.DeleteFunc(slices.Clone(run.Steps), func(s history.RunStep) bool {
+			return s.Name != want && (s.Task != want || len(call.Args)+len(call.Rest) > 0) || s.Attempts == 0 && s.State != history.RunRunning
+		})
+		if len(found) > 0 {
+			return a.printLogs(ctx, ledger, run, found, follow)
+		}
+	}
+	if name != "" {
+		return &usageError{msg: fmt.Sprintf("%s did not run in run %s", want, runs[0])}
+	}
+	return &usageError{msg: fmt.Sprintf("no run is remembered in which %s ran", want)}
+}
+
+func (a *app) printLogs(ctx context.Context, ledger *history.Ledger, run history.Run, steps []history.RunStep, follow bool) error {
+	for i, s := range steps {
+		if len(steps) > 1 {
+			gap := ""
+			if i > 0 {
+				gap = "\n"
+			}
+			if err := a.print(gap + output.StepHeading(s, a.style(a.env.Stdout))); err != nil {
+				return err
+			}
+		}
+		path := ""
+		switch {
+		case s.Log != nil:
+			path = filepath.Join(ledger.RunFolder(run.ID), filepath.FromSlash(*s.Log))
+		case s.State == history.RunRunning:
+			path = ledger.FindLog(run.ID, s.Name)
+		}
+		if path == "" && !(follow && s.State == history.RunRunning) {
+			a.tell(fmt.Sprintf("%s: nothing is kept of what it printed in run %s: it printed nothing, or straight to a terminal\n", s.Name, run.ID))
+			continue
+		}
+		if err := a.copyLog(ctx, ledger, run, s, path, follow); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// copyLog prints a log, and what is added to it while the step runs.
+func (a *app) copyLog(ctx context.Context, ledger *history.Ledger, run history.Run, s history.RunStep, path string, follow bool) error {
+	var file *os.File
+	for {
+		last := !follow || !ledger.IsRunning(run.ID, s.Name)
+		if file == nil && path == "" {
+			path = ledger.FindLog(run.ID, s.Name)
+		}
+		if file == nil && path != "" {
+			var err error
+			if file, err = os.Open(path); err != nil {
+				return fmt.Errorf("reading a log: %w", err)
+			}
+			defer file.Close()
+		}
+		if file != nil {
+			if _, err := io.Copy(a.env.Stdout, file); err != nil {
+				return fmt.Errorf("printing a log: %w", err)
+			}
+		}
+		if last {
+			return nil
+		}
+		select {
+		case <-ctx.Done():
+			return context.Cause(ctx)
+		case <-time.After(100 * time.Millisecond):
+		}
+	}
+}
+
+func (a *app) resumeCommand() *cobra.Command {
+	options := &runOptions{}
+	cmd := &cobra.Command{
+		Use:   "resume [RUN]",
+		Short: "Go on with the latest run, if it failed or was stopped: what it did is not done again",
+		Args:  cobra.MaximumNArgs(1),
+
+		ValidArgsFunction: a.completeRun,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			name := "latest"
+			if len(args) == 1 {
+				name = args[0]
+			}
+			return a.resume(cmd, name, options)
+		},
+	}
+	options.add(cmd.Flags())
+	return cmd
+}
+
+// resume makes the request of a run again. Options given now are stronger than
+// those given then.
+func (a *app) resume(cmd *cobra.Command, name string, options *runOptions) error {
+	p, err := a.load()
+	if err != nil {
+		return err
+	}
+	run, err := a.findRun(history.At(p.Folder), name)
+	switch {
+	case err != nil:
+		return err
+	case run.State == history.RunRunning:
+		return &usageError{msg: fmt.Sprintf("run %s still goes on", run.ID), hint: "tugline runs shows those that ended"}
+	case run.State == history.RunRan:
+		return &usageError{msg: fmt.Sprintf("there is nothing to go on with: run %s ended well", run.ID), hint: "tugline runs --failed shows those that did not"}
+	case slices.ContainsFunc(run.Request, func(w string) bool { return strings.Contains(w, secret.Shown) }):
+		return &usageError{msg: fmt.Sprintf("the request of run %s held a secret, which is not kept: %s", run.ID, strings.Join(run.Request, " ")), hint: "make it again in full"}
+	}
+	given := givenOptions(cmd.Flags())
+	a.env.Folder, a.folder, a.file = filepath.Join(p.Folder, filepath.FromSlash(run.Folder)), "", filepath.FromSlash(run.File)
+	if filepath.IsAbs(filepath.FromSlash(run.Folder)) {
+		a.env.Folder = filepath.FromSlash(run.Folder)
+	}
+	options.resumes = &run.ID
+	return a.runRequest(cmd, run.Request, options, func() { given.set(cmd.Flags()) })
+}
+
+// optionValues are the options of a command line, by name.
+type optionValues map[string][]string
+
+func givenOptions(flags *pflag.FlagSet) optionValues {
+	given := optionValues{}
+	flags.Visit(func(f *pflag.Flag) {
+		if list, ok := f.Value.(pflag.SliceValue); ok {
+			given[f.Name] = list.GetSlice()
+			return
+		}
+		given[f.Name] = []string{f.Value.String()}
+	})
+	return given
+}
+
+// set makes options stronger than those that were set since.
+func (given optionValues) set(flags *pflag.FlagSet) {
+	for name, values := range given {
+		for _, value := range values {
+			flags.Set(name, value) // good: it was set before
+		}
+	}
+}
+
+// completeRun gives a shell the names of runs.
+func (a *app) completeRun(*cobra.Command, []string, string) ([]string, cobra.ShellCompDirective) {
+	found := []string{"latest"}
+	if p, err := a.load(); err == nil {
+		found = append(found, history.At(p.Folder).Runs()...)
+	}
+	return found, cobra.ShellCompDirectiveNoFileComp | cobra.ShellCompDirectiveKeepOrder
+}

@@ -1,0 +1,152 @@
+package engine
+
+import (
+	"fmt"
+
+	"tugline/internal/fingerprint"
+	"tugline/internal/history"
+	"tugline/internal/plan"
+	"tugline/internal/project"
+)
+
+// Done is what a run did that is gone on with.
+type Done struct {
+	run   string
+	steps map[string]history.RunStep // by key: those that ended well and still count
+}
+
+// DoneIn returns what of a plan was done in a run of the same request.
+//
+// A step counts as done if it ended well there, but for two cases. What
+// if_failed and finally called for a task that did not end well will be called
+// again. And if finally was called for such a task, what the task itself called
+// was undone: it starts from its first call.
+func DoneIn(p *plan.Plan, run history.Run) *Done {
+	d := &Done{run: run.ID, steps: map[string]history.RunStep{}}
+	started := map[string]bool{}
+	for _, s := range run.Steps {
+		started[s.Key()] = s.Attempts > 0 || s.State == string(Failed)
+		switch State(s.State) {
+		case Ran, Restored, Unchanged:
+			d.steps[s.Key()] = s
+		}
+	}
+	again := map[*plan.Step]bool{} // what they call is called again
+	for _, s := range p.Steps {
+		if s.Role != plan.Closing || d.well(s.Of) {
+			continue
+		}
+		for _, after := range s.Entries {
+			first := firstOf(after)
+			if first.For != nil && first.For.Kind == project.Finally && d.anyStarted(first, started) {
+				again[firstOf(s)] = true
+			}
+		}
+	}
+	for _, s := range p.Steps {
+		if d.isAgain(s, again) {
+			d.forget(s)
+			again[s] = again[s] || s.Role == plan.Opening
+		}
+	}
+	return d
+}
+
+func firstOf(s *plan.Step) *plan.Step {
+	for s.Of != nil {
+		s = s.Of
+	}
+	return s
+}
+
+// well reports whether a step ended well.
+func (d *Done) well(s *plan.Step) bool {
+	switch {
+	case s.Role == plan.Opening:
+		return true
+	case s.Role == plan.Body:
+		_, done := d.steps[stepKey(s)]
+		return done || !s.Works() || s.Skip != ""
+	case s.Of != nil && !d.well(s.Of):
+		return false
+	}
+	for _, entry := range s.Entries {
+		if kind := firstOf(entry).For; kind != nil && s.Role == plan.Closing && kind.Kind != project.Then {
+			continue
+		}
+		if !d.well(entry) {
+			return false
+		}
+	}
+	return s.Loop == nil
+}
+
+// anyStarted reports whether a step, or one that it calls, was started.
+func (d *Done) anyStarted(s *plan.Step, started map[string]bool) bool {
+	if s.Works() {
+		return started[stepKey(s)]
+	}
+	whole := s
+	for whole.Whole != nil {
+		whole = whole.Whole
+	}
+	for at := whole; at != nil; at = at.Of {
+		for _, entry := range at.Entries {
+			if d.anyStarted(firstOf(entry), started) {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+// isAgain reports whether a step is called by one whose calls are made again, or
+// because a task failed or ended that did not end well.
+func (d *Done) isAgain(s *plan.Step, again map[*plan.Step]bool) bool {
+	for _, t := range s.Triggers {
+		for _, owner := range t.Owners {
+			afterFailure := t.Kind == project.IfFailed || t.Kind == project.Finally
+			if t.Kind == project.Makes && again[owner] || afterFailure && !d.well(owner) {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+// forget takes a step from what is done: all its instances, if it has some that
+// are not known yet.
+func (d *Done) forget(s *plan.Step) {
+	delete(d.steps, stepKey(s))
+	if s.Loop == nil {
+		return
+	}
+	for key, old := range d.steps {
+		if old.Task == s.Task.Name {
+			delete(d.steps, key)
+		}
+	}
+}
+
+func stepKey(s *plan.Step) string {
+	if by := s.CalledBy(); by != "" {
+		return history.StepKey(s.Name, &by)
+	}
+	return s.Name
+}
+
+// weigh leaves a step as it is that was done, if what it depends on is the same.
+func (d *Done) weigh(s *plan.Step, v *Verdict) {
+	if d == nil {
+		return
+	}
+	old, done := d.steps[stepKey(s)]
+	switch {
+	case !done:
+	case old.Sum == v.now.Sum:
+		v.Action, v.done, v.last = Leave, true, 0
+		v.Reasons = reason("done", "done in run "+d.run)
+	default:
+		v.Reasons = append([]fingerprint.Reason{{Kind: "changed", What: d.run, Text: fmt.Sprintf("changed since run %s", d.run)}}, v.Reasons...)
+	}
+}
