@@ -340,7 +340,7 @@ func TestWrongUse(t *testing.T) {
 	}{
 		{[]string{"pgae"}, 2, "tugline: there is no task \"pgae\"\n  did you mean \"page\"?\n"},
 		{[]string{"zzz"}, 2, "tugline: there is no task \"zzz\"\n  tugline list shows the tasks\n"},
-		{[]string{"page", "--nope"}, 2, "tugline: neither task \"page\" nor Tugline has an option --nope\n  Tugline has --jobs --output --after-failure --set --env-file --force --force-all --as-is --no-store --dry-run --folder --file --quiet --verbose --color --help\n"},
+		{[]string{"page", "--nope"}, 2, "tugline: neither task \"page\" nor Tugline has an option --nope\n  Tugline has --jobs --output --after-failure --set --env-file --force --force-all --as-is --no-store --yes --dry-run --folder --file --quiet --verbose --color --help\n"},
 		{[]string{"page", "-j", "0"}, 2, "tugline: --jobs must be at least 1, not 0\n"},
 		{[]string{"page", "--output", "x"}, 2, "tugline: --output must be auto, lines, blocks or direct, not \"x\"\n"},
 		{[]string{"page", "--color", "x"}, 2, "tugline: --color must be auto, always or never, not \"x\"\n"},

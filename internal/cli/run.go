@@ -5,6 +5,7 @@ import (
 	"context"
 	"crypto/rand"
 	"fmt"
+	"os"
 	"runtime"
 	"slices"
 	"strings"
@@ -48,6 +49,7 @@ func (o *runOptions) add(flags *pflag.FlagSet) {
 	flags.StringVar(&o.after, "after-failure", "", "what a failure does to the other tasks, one of drain, abort and continue, `HOW`")
 	o.addVariables(flags)
 	o.memoryOptions.add(flags)
+	flags.BoolVar(&o.yes, "yes", false, "answer yes to all that tasks ask before they start")
 	flags.BoolVarP(&o.dryRun, "dry-run", "n", false, "tell what would happen, as tugline plan does, and change nothing")
 }
 
@@ -141,6 +143,9 @@ func (a *app) runCalls(ctx context.Context, p *project.Project, calls []project.
 	if _, err := engine.CheckRequirements(ctx, pl, grace); err != nil {
 		return err
 	}
+	if err := a.ask(ctx, pl, options.yes); err != nil {
+		return err
+	}
 	memory, err := a.memory(p, &options.memoryOptions, calls)
 	if err != nil {
 		return err
@@ -156,6 +161,7 @@ func (a *app) runCalls(ctx context.Context, p *project.Project, calls []project.
 		defer a.settleMemory(p, memory)
 		recording = a.record(p, memory, run, options)
 	}
+	cfg.Own = [3]*os.File{a.env.Stdin, a.env.Stdout, a.env.Stderr}
 	mode := a.mode(pl, options)
 	if mode == output.Direct {
 		cfg.Stdout, cfg.Stderr = a.env.Stdout, a.env.Stderr
@@ -165,7 +171,7 @@ func (a *app) runCalls(ctx context.Context, p *project.Project, calls []project.
 		}
 	}
 	shown := output.DisplayConfig{
-		Out: a.env.Stdout, Err: a.env.Stderr, Mode: mode, Quiet: a.quiet, Verbose: a.verbose, Style: a.displayStyle(mode),
+		Out: a.env.Stdout, Err: a.env.Stderr, Mode: mode, Quiet: a.quiet, Verbose: a.verbose, Style: a.displayStyle(mode), Own: a.env.Stdin,
 	}
 	if a.onTerminal() {
 		shown.Size = func() (int, int) { return output.Size(a.env.Stdout) }

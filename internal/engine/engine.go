@@ -32,6 +32,9 @@ type Config struct {
 	// Stdin, Stdout and Stderr are handed to the programs as they are. Where
 	// Stdout is nil, what they print goes to the sink.
 	Stdin, Stdout, Stderr *os.File
+	// Own are the files of the terminal that is handed to tasks which own it:
+	// stdin, stdout and stderr.
+	Own [3]*os.File
 	// Tee has what is printed to Stdout and Stderr go to the sink, too: there is
 	// a pipe before them then.
 	Tee bool
@@ -576,6 +579,8 @@ func (l *loop) wait(s *plan.Step, what string) {
 // exec runs cmd, with what must not be shown masked in what it prints.
 func (l *loop) exec(ctx context.Context, cmd shell.Command) error {
 	switch {
+	case cmd.Terminal != nil:
+		return l.cfg.Exec(ctx, cmd)
 	case cmd.Stdout != nil && l.cfg.Tee:
 		return l.execVeiled(ctx, cmd, cmd.Output)
 	case l.cfg.Secrets.Empty():
@@ -642,10 +647,13 @@ func (l *loop) command(s *plan.Step, text *project.Text, env []string, kept *pri
 			l.events <- Event{Kind: StepOutput, Time: l.cfg.Now(), Step: s, Text: append([]byte(nil), p...)}
 		},
 	}
+	if s.Task.Terminal {
+		cmd.Terminal, cmd.Stdin, cmd.Stdout, cmd.Stderr = l.cfg.Own[0], l.cfg.Own[0], l.cfg.Own[1], l.cfg.Own[2]
+	}
 	cmd.Waiting = func() { l.wait(s, "waits for what it left in the background") }
 	if s.Task.Echo && !l.cfg.Quiet {
 		cmd.Statement = func(where shell.Stretch) {
-			l.sendStatement(s, text.Value[where.Offset:where.Offset+where.Length])
+			l.sendStatement(s, text.Value[where.Offset:where.Offset+where.Length], cmd.Stdout != nil)
 		}
 	}
 	return cmd
@@ -653,9 +661,9 @@ func (l *loop) command(s *plan.Step, text *project.Text, env []string, kept *pri
 
 // sendStatement tells that a statement starts. Where the programs print past
 // the sink, it waits until the sink has shown it: what they print comes after.
-func (l *loop) sendStatement(s *plan.Step, statement string) {
+func (l *loop) sendStatement(s *plan.Step, statement string, past bool) {
 	e := Event{Kind: StepCommand, Time: l.cfg.Now(), Step: s, Text: []byte(l.cfg.Secrets.Text(statement))}
-	if l.cfg.Stdout != nil {
+	if past {
 		e.handled = make(chan struct{})
 	}
 	l.events <- e

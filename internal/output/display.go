@@ -12,6 +12,7 @@ import (
 
 	"github.com/fatih/color"
 	"github.com/mattn/go-runewidth"
+	"golang.org/x/term"
 
 	"tugline/internal/engine"
 	"tugline/internal/plan"
@@ -40,6 +41,9 @@ type Display struct {
 	steps    map[*plan.Step]*stepOutput
 	live     *live // nil when there is none
 	failed   error // the first error of writing
+
+	own   *os.File    // the terminal that tasks may own; nil: there is none
+	modes *term.State // of own, while a task owns it
 }
 
 // DisplayConfig says how a run is to be shown.
@@ -52,6 +56,7 @@ type DisplayConfig struct {
 	// Size returns the size of the terminal that Out is, for a live part
 	// below the output. nil: there is none.
 	Size func() (columns, rows int)
+	Own  *os.File // the terminal that tasks may own, whose modes are kept; may be nil
 }
 
 // stepOutput is what a display knows of a step that runs.
@@ -67,7 +72,7 @@ const maxName = 40
 
 // NewDisplay returns a display for a run of p.
 func NewDisplay(p *plan.Plan, cfg DisplayConfig) *Display {
-	d := &Display{out: cfg.Out, err: cfg.Err, mode: cfg.Mode, style: cfg.Style, quiet: cfg.Quiet, verbose: cfg.Verbose, steps: map[*plan.Step]*stepOutput{}}
+	d := &Display{out: cfg.Out, err: cfg.Err, mode: cfg.Mode, style: cfg.Style, quiet: cfg.Quiet, verbose: cfg.Verbose, own: cfg.Own, steps: map[*plan.Step]*stepOutput{}}
 	working := 0
 	for _, s := range p.Steps {
 		if s.Works() {
@@ -99,6 +104,9 @@ func (d *Display) Event(e engine.Event) {
 		if d.live != nil {
 			d.live.start(e.Step)
 		}
+		if e.Step.Task.Terminal {
+			d.leave()
+		}
 	case engine.StepCommand:
 		d.command(e.Step, string(e.Text))
 	case engine.StepOutput:
@@ -111,6 +119,27 @@ func (d *Display) Event(e engine.Event) {
 		d.retry(e.Step, string(e.Text))
 	case engine.StepFinished:
 		d.finished(e.Result)
+	}
+}
+
+// leave leaves the terminal to a task that owns it; take takes it back, in the
+// modes that it had.
+func (d *Display) leave() {
+	if d.live != nil {
+		d.live.hide(true)
+	}
+	if d.own != nil {
+		d.modes, _ = term.GetState(int(d.own.Fd())) // it may be no terminal
+	}
+}
+
+func (d *Display) take() {
+	if d.modes != nil {
+		term.Restore(int(d.own.Fd()), d.modes) // best effort: it may be gone
+		d.modes = nil
+	}
+	if d.live != nil {
+		d.live.hide(false)
 	}
 }
 
@@ -225,6 +254,9 @@ func (d *Display) prefix(s *plan.Step) string {
 // finished shows how a step ended: its state and, as a block, what it printed.
 func (d *Display) finished(r engine.Result) {
 	step := d.steps[r.Step]
+	if r.Step.Task.Terminal && step != nil {
+		d.take()
+	}
 	if step != nil && d.mode != Direct {
 		d.flushPartial(r.Step, step)
 	}

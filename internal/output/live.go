@@ -35,6 +35,7 @@ type live struct {
 	started time.Time
 	total   int // steps with work of their own
 	done    int
+	hidden  bool          // somebody else owns the terminal
 	running []runningStep // in the order they started
 }
 
@@ -83,6 +84,14 @@ func (l *live) Write(text []byte) (int, error) {
 		l.draw()
 	}
 	return len(text), l.err
+}
+
+// hide takes the part away, or shows it again.
+func (l *live) hide(hidden bool) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	l.hidden = hidden
+	l.draw()
 }
 
 // add notes that there are so many steps more.
@@ -166,7 +175,7 @@ func visibleWidth(line string) int { return runewidth.StringWidth(string(clean([
 
 // render returns the lines of the part.
 func (l *live) render(columns, rows int) []string {
-	if l.total == 0 || len(l.running) == 0 {
+	if l.total == 0 || len(l.running) == 0 || l.hidden {
 		return nil
 	}
 	now := l.now()

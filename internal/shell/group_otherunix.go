@@ -11,3 +11,6 @@ func groupAttributes() *syscall.SysProcAttr {
 
 // adoptOrphans does nothing: only Linux gives orphans to anyone but init.
 func adoptOrphans() {}
+
+// follow does nothing: a program that Ctrl-Z stops is not seen here.
+func (t *terminal) follow(int) {}

@@ -18,6 +18,7 @@ import (
 type processes struct {
 	grace time.Duration
 	kill  <-chan struct{}
+	tty   *terminal // that the script owns; nil: none
 
 	active sync.WaitGroup // programs that have not ended
 
@@ -42,7 +43,7 @@ type process struct {
 func (ps *processes) run(ctx context.Context, p process) (ExitError, error) {
 	ps.active.Add(1)
 	defer ps.active.Done()
-	g, err := start(p)
+	g, err := ps.start(p)
 	if err != nil {
 		return startError(p, err), nil
 	}
@@ -66,7 +67,12 @@ func (ps *processes) run(ctx context.Context, p process) (ExitError, error) {
 	if !callOff() {
 		<-stopped
 	}
-	if g.alive() {
+	if ps.tty != nil {
+		ps.tty.ended()
+		if exit := exitOf(err); exit.Signal == "SIGINT" && ctx.Err() == nil {
+			ps.tty.interrupted(ctx)
+		}
+	} else if g.alive() {
 		ps.mu.Lock()
 		ps.left = append(ps.left, g)
 		ps.mu.Unlock()
@@ -79,8 +85,13 @@ func (ps *processes) run(ctx context.Context, p process) (ExitError, error) {
 	return exitOf(err), nil
 }
 
-// start starts p in a group of its own.
-func start(p process) (*group, error) {
+// start starts p in a group of its own, or in the foreground of the terminal
+// that the script owns.
+func (ps *processes) start(p process) (*group, error) {
+	startGroup := startGroup
+	if ps.tty != nil {
+		startGroup = ps.tty.start
+	}
 	for delay := time.Millisecond; ; delay *= 2 {
 		if p.stdin == nil {
 			p.stdin = nothing()
@@ -92,6 +103,8 @@ func start(p process) (*group, error) {
 			// A script without #!: run it as a shell script, as shells do.
 			p.args = append([]string{posixShell, p.path}, p.args[1:]...)
 			p.path = posixShell
+		case errors.Is(err, syscall.EPERM) && ps.tty != nil && delay < 300*time.Millisecond:
+			// The group that it was to join ended at that moment.
 		case errors.Is(err, errTextBusy) && delay < 300*time.Millisecond:
 			// Another process that is just being started may hold the file
 			// open for writing, for a moment: https://go.dev/issue/22315.
@@ -154,6 +167,9 @@ func (ps *processes) anyLeft() bool {
 // SIGINT (POSIX, Shell Command Language, 2.11).
 func (ps *processes) wait(ctx context.Context) {
 	ps.active.Wait()
+	if ps.tty != nil {
+		ps.left = append(ps.left, ps.tty.groups...)
+	}
 	for _, g := range ps.left { // nothing is active, so nothing is added
 		if !g.gone(ctx.Done()) {
 			g.signal(terminate)

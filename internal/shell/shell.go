@@ -23,6 +23,10 @@ type Command struct {
 
 	Stdin *os.File // nil: nothing to read
 
+	// Terminal is the one that the script owns: its programs stand in the
+	// foreground of it. nil: none.
+	Terminal *os.File
+
 	// Stdout and Stderr are handed to the processes as they are. Where they
 	// are nil, all output goes to Output instead, in the order it was written.
 	Stdout, Stderr *os.File
@@ -80,7 +84,7 @@ func Run(ctx context.Context, cmd Command) error {
 		return fmt.Errorf("making a pipe for the output: %w", err)
 	}
 	cmd.Env = append(slices.Clip(cmd.Env), "PWD="+cmd.Dir)
-	procs := &processes{grace: cmd.Grace, kill: cmd.Kill}
+	procs := &processes{grace: cmd.Grace, kill: cmd.Kill, tty: openTerminal(cmd.Terminal)}
 	if cmd.Program != nil {
 		err = runProgram(ctx, cmd, out, procs)
 	} else {
