@@ -29,6 +29,7 @@ type row struct {
 	goal   float64
 	ours   func() error
 	theirs func() error
+	ratios func() (measured, error) // in place of ours and theirs, of a row that takes no time: in simulated time
 }
 
 func main() {
@@ -61,7 +62,10 @@ func run(rounds int, names []string) error {
 		if len(names) > 0 && !slices.ContainsFunc(names, func(n string) bool { return strings.HasPrefix(r.name, n) }) {
 			continue
 		}
-		m, err := measure(r, rounds)
+		if r.ratios == nil {
+			r.ratios = func() (measured, error) { return measure(r, rounds) }
+		}
+		m, err := r.ratios()
 		if err != nil {
 			return fmt.Errorf("%s: %w", r.name, err)
 		}

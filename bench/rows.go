@@ -4,8 +4,10 @@ import (
 	"encoding/json"
 	"fmt"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"strings"
+	"sync"
 
 	"tugline/internal/plan"
 	"tugline/internal/project"
@@ -31,6 +33,7 @@ func (b *bench) rows(names []string) ([]row, error) {
 		{[]string{"large"}, b.oneLarge},
 		{[]string{"keep", "restore"}, b.keeping},
 		{[]string{"plan"}, b.planning},
+		{[]string{"makespan"}, b.makespan},
 	} {
 		if !g.wanted(names) {
 			continue
@@ -270,4 +273,31 @@ func (b *bench) output() ([]row, error) {
 		ours:   command(b.tugline, "-q", "-j", "2", "--output", "lines", "--file", file, "all"),
 		theirs: command("sh", "-c", fmt.Sprintf("%s | sed 's/^/task-0 · /' & %s | sed 's/^/task-1 · /'; wait", print, print)),
 	}}, nil
+}
+
+// makespan: the time that runs of random graphs take, in simulated time, beside
+// what no order can be quicker than. The ratio is that of the run that is
+// slower than 95 in 100, the spread goes from the one in the middle to it.
+func (b *bench) makespan() ([]row, error) {
+	simulate := sync.OnceValues(func() ([4]float64, error) {
+		var found [4]float64
+		text, err := exec.Command("go", "test", "-count=1", "-v", "-run", "^TestMakespan$", "./internal/engine").CombinedOutput()
+		if err != nil {
+			return found, fmt.Errorf("simulating runs: %w\n%s", err, text)
+		}
+		_, line, _ := strings.Cut(string(text), "makespan ")
+		_, err = fmt.Sscanf(line, "known %f %f unknown %f %f", &found[0], &found[1], &found[2], &found[3])
+		return found, err
+	})
+	at := func(i int) func() (measured, error) {
+		return func() (measured, error) {
+			found, err := simulate()
+			return measured{ratio: found[i+1], low: found[i], high: found[i+1]}, err
+		}
+	}
+	const bound = "max(longest path, work / jobs)"
+	return []row{
+		{name: "makespan-known", work: "random graphs of 200 steps, 8 jobs, times known", beside: bound, goal: 1.02, ratios: at(0)},
+		{name: "makespan-hops", work: "the same, times unknown", beside: bound, goal: 1.13, ratios: at(2)},
+	}, nil
 }

@@ -53,7 +53,7 @@ func (a *app) endRecord(p *project.Project, memory *engine.Memory, r *engine.Rec
 	if keep == 0 {
 		keep = keepRuns
 	}
-	if err := errors.Join(r.End(summary, runErr), memory.Ledger.PruneRuns(keep)); err != nil {
+	if err := errors.Join(r.End(summary, runErr), memory.Ledger.KeepUsual(summary.Times()), memory.Ledger.PruneRuns(keep)); err != nil {
 		a.tell("tugline: the record of this run is not whole: " + err.Error() + "\n")
 	}
 }

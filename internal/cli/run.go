@@ -9,6 +9,7 @@ import (
 	"runtime"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -160,6 +161,8 @@ func (a *app) runCalls(ctx context.Context, p *project.Project, calls []project.
 		cfg.Memory = memory
 		defer a.settleMemory(p, memory)
 		recording = a.record(p, memory, run, options)
+		usual := sync.OnceValue(memory.Ledger.Usual)
+		cfg.Times = func(s *plan.Step) time.Duration { return usual()[s.Name] }
 	}
 	cfg.Own = [3]*os.File{a.env.Stdin, a.env.Stdout, a.env.Stderr}
 	mode := a.mode(pl, options)

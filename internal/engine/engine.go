@@ -47,7 +47,9 @@ type Config struct {
 
 	Kill <-chan struct{} // closed: end what runs without the grace time; may be nil
 
-	Log func(*plan.Step) string // where what a step printed is kept; nil: nowhere
+	// Times returns what a step usually takes; 0: not known. It may be nil.
+	Times func(*plan.Step) time.Duration
+	Log   func(*plan.Step) string // where what a step printed is kept; nil: nowhere
 
 	Now  func() time.Time                           // nil: time.Now
 	Exec func(context.Context, shell.Command) error // nil: shell.Run
@@ -134,6 +136,7 @@ func newLoop(p *plan.Plan, scripts *Scripts, cfg Config) *loop {
 	for _, s := range p.Steps {
 		l.count(s)
 	}
+	l.rank(0)
 	return l
 }
 

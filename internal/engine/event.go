@@ -112,6 +112,17 @@ func (s Summary) Count(state State) int {
 	return n
 }
 
+// Times returns what the steps took that ran and ended well, by name.
+func (s Summary) Times() map[string]time.Duration {
+	took := map[string]time.Duration{}
+	for _, r := range s.Results {
+		if r.State == Ran && r.Step.Works() {
+			took[r.Step.Name] = r.Took
+		}
+	}
+	return took
+}
+
 // Failures returns the results of the failed steps, in the order of the plan,
 // but for those that failed because of others.
 func (s Summary) Failures() []Result {

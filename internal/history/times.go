@@ -1,7 +1,11 @@
 package history
 
 import (
+	"fmt"
+	"os"
+	"path/filepath"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 )
@@ -49,4 +53,53 @@ func TimesOf(runs []Run) []Times {
 	}
 	slices.SortFunc(all, func(a, b Times) int { return strings.Compare(a.Task, b.Task) })
 	return all
+}
+
+// usualFile keeps what each call usually takes.
+const usualFile = "times"
+
+// Usual returns what calls usually take, by name.
+func (l *Ledger) Usual() map[string]time.Duration {
+	usual := map[string]time.Duration{}
+	text, err := os.ReadFile(filepath.Join(l.folder, usualFile))
+	if err != nil {
+		return usual // nothing is known yet
+	}
+	for line := range strings.Lines(string(text)) {
+		ms, quoted, _ := strings.Cut(strings.TrimSuffix(line, "\n"), " ")
+		n, err := strconv.ParseInt(ms, 10, 64)
+		if name, bad := strconv.Unquote(quoted); err == nil && bad == nil {
+			usual[name] = time.Duration(n) * time.Millisecond
+		}
+	}
+	return usual
+}
+
+// KeepUsual adds what calls took in a run to what they usually take: the last
+// run counts as much as all before it.
+func (l *Ledger) KeepUsual(took map[string]time.Duration) error {
+	if len(took) == 0 {
+		return nil
+	}
+	usual := l.Usual()
+	for name, t := range took {
+		if before, known := usual[name]; known {
+			t = (before + t) / 2
+		}
+		usual[name] = t
+	}
+	names := make([]string, 0, len(usual))
+	for name := range usual {
+		names = append(names, name)
+	}
+	slices.Sort(names)
+	var text []byte
+	for _, name := range names {
+		text = strconv.AppendInt(text, max(1, usual[name].Milliseconds()), 10)
+		text = append(strconv.AppendQuote(append(text, ' '), name), '\n')
+	}
+	if err := writeWhole(filepath.Join(l.folder, usualFile), text); err != nil {
+		return fmt.Errorf("keeping how long tasks take: %w", err)
+	}
+	return nil
 }
