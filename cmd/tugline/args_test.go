@@ -199,7 +199,7 @@ Other names:
 Needs:
   clean
 
-Needed by:
+Named by:
   all
 
 Folder:

@@ -141,12 +141,7 @@ func (a *app) examine(ctx context.Context, p *project.Project, names []string, f
 			tasks = append(tasks, t)
 		}
 	}
-	for _, t := range tasks { // those that need no argument show whether all texts can be filled in
-		if !slices.ContainsFunc(t.Args, (*project.Arg).Required) {
-			req.Calls = append(req.Calls, project.Call{Text: t.Name, Name: t.Name, Task: t})
-		}
-	}
-	pl, err := plan.New(p, req)
+	pl, err := planAll(p, req, tasks)
 	var required *plan.RequiredError
 	if fileOnly && (errors.As(err, &required) || errors.As(err, &missing)) {
 		return nil
@@ -159,6 +154,34 @@ func (a *app) examine(ctx context.Context, p *project.Project, names []string, f
 		return err
 	}
 	return missingErr
+}
+
+// planAll plans those of tasks that need no argument, which shows whether all
+// texts can be filled in. Tasks that call others in order are planned alone:
+// each may have an order of its own.
+func planAll(p *project.Project, req plan.Request, tasks []*project.Task) (*plan.Plan, error) {
+	var together []project.Call
+	var groups [][]project.Call
+	for _, t := range tasks {
+		call := project.Call{Text: t.Name, Name: t.Name, Task: t}
+		switch {
+		case slices.ContainsFunc(t.Args, (*project.Arg).Required):
+		case t.Composite():
+			groups = append(groups, []project.Call{call})
+		default:
+			together = append(together, call)
+		}
+	}
+	all := &plan.Plan{Project: p}
+	for _, calls := range append([][]project.Call{together}, groups...) {
+		req.Calls = calls
+		pl, err := plan.New(p, req)
+		if err != nil {
+			return nil, err
+		}
+		all.Steps = append(all.Steps, pl.Steps...)
+	}
+	return all, nil
 }
 
 // count writes a number with its noun.

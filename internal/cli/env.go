@@ -234,10 +234,21 @@ func (a *app) addFiles(ctx context.Context, p *project.Project, shown *output.Sh
 		return err
 	}
 	for _, s := range pl.Steps {
-		if s.Task == t {
-			shown.Last, shown.Ran = memory.Ledger.Read(s.ID())
-			shown.Reads, shown.Writes, err = memory.Paths(s)
+		if s.Task != t || !s.Works() {
+			continue
 		}
+		if last, ran := memory.Ledger.Read(s.ID()); ran && last.Finished.After(shown.Last.Finished) {
+			shown.Last, shown.Ran = last, true
+		}
+		reads, writes, err := memory.Paths(s)
+		if err != nil {
+			return err
+		}
+		shown.Reads, shown.Writes = append(shown.Reads, reads...), append(shown.Writes, writes...)
 	}
-	return err
+	for _, paths := range []*[]string{&shown.Reads, &shown.Writes} {
+		slices.Sort(*paths)
+		*paths = slices.Compact(*paths)
+	}
+	return nil
 }

@@ -118,18 +118,33 @@ func (a *app) why(ctx context.Context, p *project.Project, call project.Call, ru
 		return err
 	}
 	t := a.base.Task(call.Name)
+	var all []output.Why
 	for _, s := range steps {
-		if s.Step.Task != t {
-			continue
+		if s.Step.Task == t && (len(t.Looped()) > 0 || len(all) == 0) {
+			shown := output.Why{Foreseen: s}
+			shown.Last, shown.Ran = memory.Ledger.Read(s.Step.ID())
+			all = append(all, shown)
 		}
-		shown := output.Why{Foreseen: s}
-		shown.Last, shown.Ran = memory.Ledger.Read(s.Step.ID())
-		if asJSON {
-			return output.WhyJSON(a.env.Stdout, shown)
-		}
-		return output.WriteWhy(a.env.Stdout, shown, a.style(a.env.Stdout))
 	}
-	return a.print(fmt.Sprintf("%s has no commands of its own: it is a group of what it needs\n", t.Name))
+	switch {
+	case len(all) == 0:
+		return a.print(fmt.Sprintf("%s has no commands of its own: it stands for what it needs and calls\n", t.Name))
+	case asJSON && len(t.Looped()) > 0:
+		return output.WhysJSON(a.env.Stdout, all)
+	case asJSON:
+		return output.WhyJSON(a.env.Stdout, all[0])
+	}
+	for i, shown := range all {
+		if i > 0 {
+			if err := a.print("\n"); err != nil {
+				return err
+			}
+		}
+		if err := output.WriteWhy(a.env.Stdout, shown, a.style(a.env.Stdout)); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // onCalls returns a command that takes calls, as a run does, and does something

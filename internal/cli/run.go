@@ -174,7 +174,7 @@ func (a *app) runCalls(ctx context.Context, p *project.Project, calls []project.
 		}
 	}
 	shown := output.DisplayConfig{
-		Out: a.env.Stdout, Err: a.env.Stderr, Mode: mode, Quiet: a.quiet, Verbose: a.verbose, Style: a.displayStyle(mode), Own: a.env.Stdin,
+		Out: a.env.Stdout, Err: a.env.Stderr, Mode: mode, Quiet: a.quiet, Verbose: a.verbose, Style: a.displayStyle(mode), Own: a.env.Stdin, Usual: cfg.Times, Jobs: jobs,
 	}
 	if a.onTerminal() {
 		shown.Size = func() (int, int) { return output.Size(a.env.Stdout) }

@@ -39,6 +39,7 @@ type Display struct {
 	verbose  bool
 	width    int // of the longest name, in columns
 	steps    map[*plan.Step]*stepOutput
+	looped   map[*project.Task]*instances
 	live     *live // nil when there is none
 	failed   error // the first error of writing
 
@@ -56,7 +57,10 @@ type DisplayConfig struct {
 	// Size returns the size of the terminal that Out is, for a live part
 	// below the output. nil: there is none.
 	Size func() (columns, rows int)
-	Own  *os.File // the terminal that tasks may own, whose modes are kept; may be nil
+	// Usual returns what a step usually takes; 0: not known. It may be nil.
+	Usual func(*plan.Step) time.Duration
+	Jobs  int      // how many steps may run at once
+	Own   *os.File // the terminal that tasks may own, whose modes are kept; may be nil
 }
 
 // stepOutput is what a display knows of a step that runs.
@@ -67,26 +71,30 @@ type stepOutput struct {
 	tail   tail
 }
 
+// instances are those of one task in a run.
+type instances struct {
+	total, ended int
+	quiet        map[engine.State]int // of those of which no line was shown
+}
+
+// manyInstances is how many instances a task has of which those that need not
+// run are told of together.
+const manyInstances = 4
+
 // maxName is the widest name that others are aligned with, in columns.
 const maxName = 40
 
 // NewDisplay returns a display for a run of p.
 func NewDisplay(p *plan.Plan, cfg DisplayConfig) *Display {
-	d := &Display{out: cfg.Out, err: cfg.Err, mode: cfg.Mode, style: cfg.Style, quiet: cfg.Quiet, verbose: cfg.Verbose, own: cfg.Own, steps: map[*plan.Step]*stepOutput{}}
-	working := 0
-	for _, s := range p.Steps {
-		if s.Works() {
-			working++
-			d.width = max(d.width, min(maxName, runewidth.StringWidth(s.Name)))
-		}
-	}
+	d := &Display{out: cfg.Out, err: cfg.Err, mode: cfg.Mode, style: cfg.Style, quiet: cfg.Quiet, verbose: cfg.Verbose, own: cfg.Own, steps: map[*plan.Step]*stepOutput{}, looped: map[*project.Task]*instances{}}
 	switch {
 	case d.mode == Direct:
 		d.out = d.err // stdout belongs to the task
 	case cfg.Size != nil && !d.quiet:
-		d.live = newLive(cfg.Out, cfg.Size, cfg.Style, working)
+		d.live = newLive(cfg)
 		d.out = d.live
 	}
+	d.added(p.Steps)
 	return d
 }
 
@@ -145,15 +153,20 @@ func (d *Display) take() {
 
 // added makes room for steps that are new in the plan.
 func (d *Display) added(steps []*plan.Step) {
-	working := 0
 	for _, s := range steps {
-		if s.Works() {
-			working++
-			d.width = max(d.width, min(maxName, runewidth.StringWidth(s.Name)))
+		if !s.Works() {
+			continue
 		}
-	}
-	if d.live != nil {
-		d.live.add(working)
+		d.width = max(d.width, min(maxName, runewidth.StringWidth(s.Name)))
+		if d.live != nil {
+			d.live.expect(s)
+		}
+		if len(s.Task.Looped()) > 0 {
+			if d.looped[s.Task] == nil {
+				d.looped[s.Task] = &instances{quiet: map[engine.State]int{}}
+			}
+			d.looped[s.Task].total++
+		}
 	}
 }
 
@@ -263,9 +276,10 @@ func (d *Display) finished(r engine.Result) {
 	if d.live != nil && r.Step.Works() {
 		d.live.finish(r.Step)
 	}
-	if d.showsEnd(r) {
+	if d.showsEnd(r) && !d.together(r) {
 		d.write(d.stateLine(r))
 	}
+	defer d.instanceEnded(r)
 	if step == nil {
 		return
 	}
@@ -276,6 +290,35 @@ func (d *Display) finished(r engine.Result) {
 	if r.State != engine.Failed {
 		delete(d.steps, r.Step) // the last lines of the failed are shown at the end
 	}
+}
+
+// together reports whether the end of a step is told of together with that of
+// other instances of its task.
+func (d *Display) together(r engine.Result) bool {
+	all := d.looped[r.Step.Task]
+	return all != nil && r.Step.Works() && all.total >= manyInstances && !d.verbose && (r.State == engine.Unchanged || r.State == engine.Skipped)
+}
+
+// instanceEnded counts the instances of a task, and tells of those that need not
+// run when all have ended.
+func (d *Display) instanceEnded(r engine.Result) {
+	all := d.looped[r.Step.Task]
+	if all == nil || !r.Step.Works() {
+		return
+	}
+	all.ended++
+	if d.showsEnd(r) && d.together(r) {
+		all.quiet[r.State]++
+	}
+	if all.ended < all.total {
+		return
+	}
+	for _, state := range engine.States {
+		if n := all.quiet[state]; n > 0 {
+			d.write(fmt.Sprintf("%s  %s  %6s  %d of %d instances\n", d.style.state(state, pad(string(state), stateWidth)), pad(r.Step.Task.Name, d.width), "", n, all.total))
+		}
+	}
+	clear(all.quiet)
 }
 
 // showsEnd reports whether the end of a step is worth a line.

@@ -88,13 +88,9 @@ func namedCalls(t *project.Task) []string {
 	for _, kind := range append([]project.Kind{project.Needs, project.Makes}, project.AfterCalls...) {
 		var texts []string
 		for _, entry := range t.Of(kind) {
-			text := strings.Join(callTexts(entry), " + ")
-			if kind == project.Needs {
-				text = strings.Join(callTexts(entry), ", ")
-			}
-			texts = append(texts, text)
+			texts = append(texts, strings.Join(callTexts(entry), ", "))
 		}
-		if text := strings.Join(texts, ", "); text != "" {
+		if text := strings.Join(texts, "; "); text != "" {
 			lines = append(lines, string(kind)+" "+text)
 		}
 	}

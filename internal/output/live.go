@@ -35,7 +35,11 @@ type live struct {
 	started time.Time
 	total   int // steps with work of their own
 	done    int
-	hidden  bool          // somebody else owns the terminal
+	hidden  bool                           // somebody else owns the terminal
+	usual   func(*plan.Step) time.Duration // what a step usually takes; 0: not known
+	jobs    int
+	ahead   time.Duration // what the steps usually take that have not started
+	unknown int           // of how many of them that is not known
 	running []runningStep // in the order they started
 }
 
@@ -43,7 +47,8 @@ type live struct {
 type runningStep struct {
 	step    *plan.Step
 	started time.Time
-	partial string // what it printed without ending the line
+	usual   time.Duration // what it usually takes; 0: not known
+	partial string        // what it printed without ending the line
 }
 
 // How often the part is drawn, and how often it is looked whether it changed.
@@ -53,9 +58,12 @@ const (
 	keepBytes = 64 << 10 // drawn at once when so much is gathered
 )
 
-// newLive returns a live part for total steps. It draws until close.
-func newLive(out io.Writer, size func() (int, int), st Style, total int) *live {
-	l := &live{out: out, size: size, style: st, now: time.Now, total: total, quit: make(chan struct{}), ended: make(chan struct{})}
+// newLive returns a live part. It draws until close.
+func newLive(cfg DisplayConfig) *live {
+	l := &live{out: cfg.Out, size: cfg.Size, style: cfg.Style, usual: cfg.Usual, jobs: max(1, cfg.Jobs), now: time.Now, quit: make(chan struct{}), ended: make(chan struct{})}
+	if l.usual == nil {
+		l.usual = func(*plan.Step) time.Duration { return 0 }
+	}
 	l.started = l.now()
 	go func() {
 		defer close(l.ended)
@@ -94,17 +102,28 @@ func (l *live) hide(hidden bool) {
 	l.draw()
 }
 
-// add notes that there are so many steps more.
-func (l *live) add(steps int) {
+// expect notes that a step with commands is still to come.
+func (l *live) expect(s *plan.Step) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	l.total += steps
+	l.total++
+	l.aheadLocked(s, 1)
+}
+
+// aheadLocked adds a step to those that have not started, or takes it away.
+func (l *live) aheadLocked(s *plan.Step, sign int) {
+	if usual := l.usual(s); usual > 0 {
+		l.ahead += time.Duration(sign) * usual
+	} else {
+		l.unknown += sign
+	}
 }
 
 func (l *live) start(s *plan.Step) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	l.running = append(l.running, runningStep{step: s, started: l.now()})
+	l.aheadLocked(s, -1)
+	l.running = append(l.running, runningStep{step: s, started: l.now(), usual: l.usual(s)})
 }
 
 func (l *live) partial(s *plan.Step, text string) {
@@ -121,6 +140,8 @@ func (l *live) finish(s *plan.Step) {
 	l.done++
 	if i := l.indexLocked(s); i >= 0 {
 		l.running = slices.Delete(l.running, i, i+1)
+	} else {
+		l.aheadLocked(s, -1) // it ended without starting
 	}
 }
 
@@ -201,7 +222,7 @@ func (l *live) render(columns, rows int) []string {
 
 // header tells how far the whole run is: so many of all, and for how long.
 func (l *live) header(now time.Time, width int) string {
-	text := fmt.Sprintf("%s  %d of %d done, %d running ", clock(now.Sub(l.started)), l.done, l.total, len(l.running))
+	text := fmt.Sprintf("%s  %d of %d done, %d running%s ", clock(now.Sub(l.started)), l.done, l.total, len(l.running), l.left(now))
 	text = runewidth.Truncate(text, width, "…")
 	bar := max(0, min(40, width-runewidth.StringWidth(text)))
 	full := 0
@@ -211,10 +232,30 @@ func (l *live) header(now time.Time, width int) string {
 	return l.style.bold(text) + strings.Repeat("≈", full) + l.style.faint(strings.Repeat("·", bar-full))
 }
 
+// left tells how long the run will still take, as far as that is known from past
+// runs: no less than each step that runs, or than all work on all jobs.
+func (l *live) left(now time.Time) string {
+	longest, work := time.Duration(0), l.ahead
+	for _, r := range l.running {
+		if r.usual == 0 {
+			return ""
+		}
+		rest := max(0, r.usual-now.Sub(r.started))
+		longest, work = max(longest, rest), work+rest
+	}
+	if l.unknown > 0 {
+		return ""
+	}
+	return ", about " + clock(max(longest, work/time.Duration(l.jobs))+time.Second-1) + " left"
+}
+
 // line tells of one step: for how long it runs, and what it waits to go on with.
 func (l *live) line(r runningStep, now time.Time, name, width int) string {
 	label := pad(runewidth.Truncate(r.step.Name, name, "…"), name)
 	text := fmt.Sprintf("%6s  ", clock(now.Sub(r.started)))
+	if r.usual > 0 {
+		text = fmt.Sprintf("%6s of %s  ", clock(now.Sub(r.started)), clock(r.usual))
+	}
 	rest := runewidth.Truncate(r.partial, max(0, width-name-len(text)-2), "…")
 	return strings.TrimRight(text+l.style.name(r.step.Name, label)+"  "+l.style.faint(rest), " ")
 }

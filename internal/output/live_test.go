@@ -13,8 +13,11 @@ import (
 
 	"github.com/mattn/go-runewidth"
 	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
 
 	"tugline/internal/engine"
+	"tugline/internal/plan"
+	"tugline/internal/project"
 )
 
 // screen is a terminal that knows what the live part uses: line ends, cursor
@@ -143,4 +146,37 @@ func TestLivePartShowsWhatRuns(t *testing.T) {
 		assert.Equal(t, "ran        chart   1m08s\n1:09  1 of 3 done, 1 running "+strings.Repeat("≈", 10)+strings.Repeat("·", 20)+"\n  0:04  page  Which harbour?\n", tty.text())
 		d.Close()
 	})
+}
+
+func TestLivePartTellsHowLongItWillTake(t *testing.T) {
+	usual := map[string]time.Duration{"chart": 60 * time.Second, "page": 90 * time.Second, "index": 30 * time.Second}
+	synctest.Test(t, func(t *testing.T) {
+		tty := &screen{columns: 80}
+		cfg := DisplayConfig{Mode: Blocks, Out: tty, Size: tty.size, Jobs: 2, Usual: func(s *plan.Step) time.Duration { return usual[s.Name] }}
+		_, d := display(t, cfg, "chart page index", func(show func(string, engine.Event)) {
+			show("chart", started())
+			show("page", started())
+			<-time.After(40400 * time.Millisecond)
+		})
+		assert.Contains(t, tty.text(), "0:40  0 of 3 done, 2 running, about 0:50 left ·")
+		assert.Contains(t, tty.text(), "\n  0:40 of 1:00  chart\n  0:40 of 1:30  page\n")
+		d.Event(engine.Event{Kind: engine.StepsAdded, Added: planOf(t, "task.new.run = 'x'\n", "new").Steps})
+		<-time.After(time.Second)
+		assert.NotContains(t, tty.text(), "left", "of the new one it is not known")
+		d.Close()
+	})
+}
+
+// planOf plans tasks of a project.
+func planOf(t *testing.T, text, words string) *plan.Plan {
+	t.Helper()
+	p, err := project.Parse("/x/tugline.toml", "tugline.toml", []byte(text))
+	require.NoError(t, err)
+	var req plan.Request
+	for _, w := range strings.Fields(words) {
+		req.Calls = append(req.Calls, project.Call{Name: w})
+	}
+	pl, err := plan.New(p, req)
+	require.NoError(t, err)
+	return pl
 }

@@ -58,14 +58,7 @@ func display(t *testing.T, cfg DisplayConfig, words string, events func(show fun
 	for _, w := range strings.Fields(words) {
 		text += fmt.Sprintf("task.%s.run = 'x'\n", w)
 	}
-	p, err := project.Parse("/x/tugline.toml", "tugline.toml", []byte(text))
-	require.NoError(t, err)
-	var req plan.Request
-	for _, w := range strings.Fields("group " + words) {
-		req.Calls = append(req.Calls, project.Call{Name: w})
-	}
-	pl, err := plan.New(p, req)
-	require.NoError(t, err)
+	pl := planOf(t, text, "group "+words)
 	var out bytes.Buffer
 	cfg.Err = &out
 	if cfg.Out == nil {

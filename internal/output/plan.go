@@ -13,6 +13,8 @@ import (
 	"tugline/internal/engine"
 	"tugline/internal/fingerprint"
 	"tugline/internal/history"
+	"tugline/internal/plan"
+	"tugline/internal/project"
 )
 
 // action dresses the name of an action.
@@ -44,7 +46,14 @@ func Plan(w io.Writer, steps []engine.Foreseen, verbose bool, st Style) error {
 		width = max(width, min(maxName, runewidth.StringWidth(s.Step.Name)))
 	}
 	indent := pad("", stateWidth+width+4)
+	quiet := quietInstances(steps, verbose)
 	for _, s := range steps {
+		if line, together := quiet[s.Step]; together {
+			if line != "" {
+				b.WriteString(st.action(s.Action, pad(string(s.Action), stateWidth)) + "  " + pad(s.Step.Task.Name, width) + "  " + line + "\n")
+			}
+			continue
+		}
 		texts := reasonTexts(s.Reasons, verbose)
 		line := st.action(s.Action, pad(string(s.Action), stateWidth)) + "  " + pad(s.Step.Name, width) + "  " + texts[0]
 		b.WriteString(strings.TrimRight(line, " ") + "\n")
@@ -55,6 +64,36 @@ func Plan(w io.Writer, steps []engine.Foreseen, verbose bool, st Style) error {
 	b.WriteString("\n" + actionCounts(steps, st) + "\n")
 	_, err := io.WriteString(w, b.String())
 	return err
+}
+
+// quietInstances returns the instances that are left as they are and told of
+// together: a text for the first one of a task, none for the others.
+func quietInstances(steps []engine.Foreseen, verbose bool) map[*plan.Step]string {
+	quiet := map[*plan.Step]string{}
+	if verbose {
+		return quiet
+	}
+	all, left := map[*project.Task]int{}, map[*project.Task][]*plan.Step{}
+	for _, s := range steps {
+		if t := s.Step.Task; len(t.Looped()) > 0 && s.Step.Works() {
+			all[t]++
+			if s.Action == engine.Leave && len(s.Reasons) == 0 {
+				left[t] = append(left[t], s.Step)
+			}
+		}
+	}
+	for t, steps := range left {
+		if all[t] < manyInstances {
+			continue
+		}
+		for i, s := range steps {
+			quiet[s] = ""
+			if i == 0 {
+				quiet[s] = fmt.Sprintf("%d of %d instances", len(steps), all[t])
+			}
+		}
+	}
+	return quiet
 }
 
 // reasonTexts returns the texts of reasons, at least one.
@@ -180,19 +219,33 @@ func commandDiff(r fingerprint.Reason, st Style) string {
 	return b.String()
 }
 
-// WhyJSON writes the same as one JSON object.
-func WhyJSON(w io.Writer, why Why) error {
+// jsonWhy is a step held against its last good run, as JSON.
+type jsonWhy struct {
+	Name    string               `json:"name"`
+	Action  engine.Action        `json:"action"`
+	Reasons []fingerprint.Reason `json:"reasons"`
+	Last    *jsonLast            `json:"last"`
+}
+
+func whyJSON(why Why) jsonWhy {
 	f := foreseenJSON(why.Foreseen)
-	out := struct {
-		Name    string               `json:"name"`
-		Action  engine.Action        `json:"action"`
-		Reasons []fingerprint.Reason `json:"reasons"`
-		Last    *jsonLast            `json:"last"`
-	}{f.Name, f.Action, f.Reasons, nil}
+	out := jsonWhy{f.Name, f.Action, f.Reasons, nil}
 	if why.Ran {
 		out.Last = lastJSON(why.Last)
 	}
-	return JSON(w, out)
+	return out
+}
+
+// WhyJSON writes the same as one JSON object.
+func WhyJSON(w io.Writer, why Why) error { return JSON(w, whyJSON(why)) }
+
+// WhysJSON writes the same of the instances of a task as one JSON object.
+func WhysJSON(w io.Writer, all []Why) error {
+	list := make([]jsonWhy, len(all))
+	for i := range all {
+		list[i] = whyJSON(all[i])
+	}
+	return JSON(w, map[string]any{"instances": list})
 }
 
 // jsonLast is a last good run as JSON.

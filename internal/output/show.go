@@ -25,11 +25,11 @@ type Shown struct {
 	Ran      bool // Last is its last good run
 }
 
-// NeededBy returns the names of the tasks of p that need t, sorted.
+// NeededBy returns the names of the tasks of p that need or call t, sorted.
 func NeededBy(p *project.Project, t *project.Task) []string {
 	names := []string{}
 	for _, other := range p.Tasks {
-		if slices.ContainsFunc(other.Needs, func(c project.Call) bool { return c.Task == t }) {
+		if slices.ContainsFunc(other.Calls(), func(c project.Call) bool { return c.Task == t }) {
 			names = append(names, other.Name)
 		}
 	}
@@ -49,9 +49,15 @@ func Show(w io.Writer, s Shown, st Style) error {
 	}
 	section("Other names", indented(aliases(s.Task)))
 	section("Needs", indented(callTexts(s.Task.Needs)))
-	section("Needed by", indented(s.NeededBy))
+	section("Calls, in this order", indented(orderedLines(s.Task.Of(project.Makes))))
+	section("Then calls", indented(orderedLines(s.Task.Of(project.Then))))
+	section("Calls if it failed", indented(orderedLines(s.Task.Of(project.IfFailed))))
+	section("Calls in any case", indented(orderedLines(s.Task.Of(project.Finally))))
+	section("Instances", indented(eachTexts(s.Task)))
+	section("Named by", indented(s.NeededBy))
 	section("Reads", files(pathTexts(s.Task.Reads), s.Reads))
 	section("Writes", files(pathTexts(s.Task.Writes), s.Writes))
+	section("Rules", indented(rules(s.Task)))
 	section("Folder", indented(nonEmpty(s.Task.Folder.Value)))
 	section("Shell", indented(nonEmpty(strings.Join(s.Task.Shell.Args, " "))))
 	var commands []string
@@ -71,6 +77,96 @@ func Show(w io.Writer, s Shown, st Style) error {
 	}
 	_, err := io.WriteString(w, b.String())
 	return err
+}
+
+// orderedLines returns calls, those on a line of their own that are made at once.
+func orderedLines(calls project.Calls) []string {
+	var lines []string
+	for _, entry := range calls {
+		lines = append(lines, strings.Join(callTexts(entry), ", "))
+	}
+	return lines
+}
+
+// eachTexts tells of which values a task has instances.
+func eachTexts(t *project.Task) []string {
+	var lines []string
+	for _, a := range t.Looped() {
+		l, from := a.Each, ""
+		switch {
+		case len(l.Files) > 0:
+			from = "each file of " + strings.Join(pathTexts([]project.Paths{{Globs: l.Files}}), ", ")
+			if l.As != "" {
+				from += ", its " + l.As
+			}
+		case l.Lines.Value != "":
+			from = "each line of " + l.Lines.Value
+		case l.Run.Value != "":
+			from = "each line that a script prints: " + strings.TrimSpace(l.Run.Value)
+		default:
+			var values []string
+			for _, v := range l.List {
+				values = append(values, v.Value)
+			}
+			from = strings.Join(values, ", ")
+		}
+		lines = append(lines, a.Name+": "+from)
+	}
+	if t.AtOnce > 0 {
+		lines = append(lines, fmt.Sprintf("at most %d at once", t.AtOnce))
+	}
+	return lines
+}
+
+// rules tells what else a task says of how it is run.
+func rules(t *project.Task) []string {
+	var lines []string
+	add := func(given bool, format string, args ...any) {
+		if given {
+			lines = append(lines, fmt.Sprintf(format, args...))
+		}
+	}
+	w := t.When
+	add(len(w.OS) > 0, "only on %s", strings.Join(w.OS, ", "))
+	add(len(w.Arch) > 0, "only on %s", strings.Join(w.Arch, ", "))
+	for _, v := range w.Env {
+		switch {
+		case v.Any && v.No:
+			add(true, "only if %s is empty", v.Name)
+		case v.Any:
+			add(true, "only if %s is set", v.Name)
+		default:
+			add(true, "only if %s is %q", v.Name, v.Value)
+		}
+	}
+	add(len(w.Files) > 0, "only if there is %s", strings.Join(pathTexts([]project.Paths{{Globs: w.Files}}), ", "))
+	add(w.Run.Value != "", "only if this ends well: %s", strings.TrimSpace(w.Run.Value))
+	for _, r := range t.Require {
+		add(r.Tool != "", "requires the tool %s", strings.TrimSpace(r.Tool+" "+r.Version.Value))
+		add(r.File.Value != "", "requires the file %s", r.File.Value)
+		add(r.Run.Value != "", "requires that this ends well: %s", strings.TrimSpace(r.Run.Value))
+	}
+	retry := fmt.Sprintf("tried up to %d times more", t.Retry.Times)
+	if t.Retry.Wait > 0 {
+		retry += fmt.Sprintf(", after %v", t.Retry.Wait)
+	}
+	if t.Retry.Wait > 0 && t.Retry.Factor > 1 {
+		retry += fmt.Sprintf(", each wait %v times as long", t.Retry.Factor)
+	}
+	add(t.Retry.Times > 0, "%s", retry)
+	add(t.Timeout > 0, "ended after %v", t.Timeout)
+	var locks []string
+	for _, l := range t.Locks {
+		locks = append(locks, l.Value)
+	}
+	add(len(locks) > 0, "holds the lock %s", strings.Join(locks, ", "))
+	add(t.Ask.Value != "", "asks %q", t.Ask.Value)
+	add(t.Terminal, "owns the terminal")
+	add(t.Always, "always runs")
+	add(t.OnRequest, "only on request")
+	add(t.NoStore, "keeps no copies of its outputs")
+	add(t.After != "", "after a failure among its own: %s", t.After)
+	return lines
 }
 
 // maxFiles is how many of the files that patterns match are shown.
@@ -125,11 +221,12 @@ func ShowJSON(w io.Writer, s Shown) error {
 		Variables []jsonVariable `json:"variables"`
 		ReadNow   []string       `json:"read_now"`
 		WriteNow  []string       `json:"written_now"`
+		Rules     []string       `json:"rules"`
 		Last      *jsonLast      `json:"last"`
 	}{
 		listed(s.Task), append([]string{}, s.NeededBy...), s.Task.Folder.Value,
 		append([]string{}, s.Task.Shell.Args...), commands, jsonVariables(s.Vars),
-		append([]string{}, s.Reads...), append([]string{}, s.Writes...), nil,
+		append([]string{}, s.Reads...), append([]string{}, s.Writes...), append([]string{}, rules(s.Task)...), nil,
 	}
 	if s.Ran {
 		shown.Last = lastJSON(s.Last)

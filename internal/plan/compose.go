@@ -230,6 +230,7 @@ func (b *builder) ordered(caller *scope, calls project.Calls, in from, opening *
 			}
 			if opening != nil {
 				s.first().After = append(s.first().After, opening)
+				b.reorder = b.reorder || s.first().Index < before
 			}
 			now = append(now, s)
 		}

@@ -80,6 +80,7 @@ type Step struct {
 	Limit    *int     // shared by the instances of a task: so many may run at once; nil: no limit
 	Loop     *Loop    // of an Outcome whose instances are not known yet; else nil
 
+	call     string  // its name, with nothing masked
 	wanted   bool    // in any case
 	pulled   []*Step // are wanted when it is
 	scope    *scope
@@ -101,9 +102,9 @@ func (s *Step) Environ() []string {
 func (s *Step) Expand(t project.Text) (string, error) { return t.Expand(s.scope.value) }
 
 // ID returns the name under which what is known of s is kept: a digest of the
-// call, which may hold any character.
+// call, which may hold any character and a secret.
 func (s *Step) ID() string {
-	sum := sha256.Sum256([]byte(s.Name))
+	sum := sha256.Sum256([]byte(s.call))
 	return hex.EncodeToString(sum[:16])
 }
 
@@ -165,7 +166,7 @@ func (b *builder) settle(start int) error {
 		return &RequiredError{b.required}
 	}
 	for _, s := range b.plan.Steps[start:] {
-		s.Name = b.req.Secrets.Text(s.Name)
+		s.call, s.Name = s.Name, b.req.Secrets.Text(s.Name)
 	}
 	return nil
 }
@@ -228,8 +229,13 @@ func (b *builder) entry(t *project.Task, c project.Call, caller *scope) {
 		return
 	}
 	for _, added := range b.plan.Steps[before:] {
-		if !b.waitsForNew(added, before) {
-			added.After = append(added.After, b.barrier...)
+		if b.waitsForNew(added, before) {
+			continue
+		}
+		for _, other := range b.barrier {
+			if !b.reorder || !precedes(added, other) { // else the order in a list of calls is stronger
+				added.After = append(added.After, other)
+			}
 		}
 	}
 	b.barrier = []*Step{s}

@@ -19,7 +19,7 @@ type Variable struct {
 
 // Origin is a place that gives a variable a value.
 type Origin struct {
-	Kind  string       // argument, path, set, task, part, project, caller, env file or default
+	Kind  string       // argument, each, path, set, task, part, project, caller, env file or default
 	Span  project.Span // in a project file; zero elsewhere
 	File  string       // of an env file
 	Value string       // what it gives, filled in
@@ -29,13 +29,17 @@ type Origin struct {
 
 // Variables returns the variables that t and the project declare and those
 // that --set and the env files bring in, sorted by name. Without t, they are
-// those of a task that declares none. An argument without a default is empty.
+// those of a task that declares none. An argument without a default is empty;
+// a value of each is that of the first instance.
 // That a variable cannot be computed is told with it, and is no error.
 func Variables(p *project.Project, req Request, t *project.Task) ([]Variable, error) {
 	b := newBuilder(p, req)
 	sc := b.base(p.File)
 	if t != nil {
 		args := b.values(t, project.Call{Name: t.Name}, b.base(t.File))
+		for _, a := range args.open(t) {
+			args.values[a.Name] = append(b.listed(a.Each), "")[:1] // as in the first instance
+		}
 		sc, _ = b.scopeOf(t, args.variables(t), nil)
 	}
 	sc.resolve()
@@ -141,6 +145,8 @@ func (sc *scope) kindOf(v project.Var, layer int, t *project.Task) string {
 		return "path"
 	case !v.Fixed:
 		return "task"
+	case t != nil && slices.ContainsFunc(t.Args, func(a *project.Arg) bool { return a.Variable() == v.Name && a.Each != nil }):
+		return "each"
 	case t != nil && slices.ContainsFunc(t.Args, func(a *project.Arg) bool { return a.Variable() == v.Name }):
 		return "argument"
 	}
