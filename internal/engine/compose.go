@@ -47,13 +47,13 @@ func (l *loop) wish(s *plan.Step) wish {
 
 // pulled returns what a single trigger comes to.
 func (l *loop) pulled(t *plan.Trigger) wish {
+	if l.gated[t].open > 0 {
+		return wish{open: true}
+	}
 	w := wish{level: t.Level, state: Skipped}
 	var good, failed, started bool
 	for _, owner := range t.Owners {
 		state := l.state[owner.Index]
-		if state == "" {
-			return wish{open: true}
-		}
 		good = good || state == Ran || state == Unchanged || state == Restored
 		failed = failed || state == Failed
 		started = started || l.started(owner)
@@ -194,7 +194,7 @@ func (l *loop) grow(added []*plan.Step) {
 	n := len(added)
 	l.waits = append(l.waits, make([]int, n)...)
 	l.waiting = append(l.waiting, make([][]*plan.Step, n)...)
-	l.gated = append(l.gated, make([][]*plan.Step, n)...)
+	l.decides = append(l.decides, make([][]*plan.Trigger, n)...)
 	l.state = append(l.state, make([]State, n)...)
 	l.queued = append(l.queued, make([]bool, n)...)
 	l.summary.Results = append(l.summary.Results, make([]Result, n)...)
@@ -216,10 +216,28 @@ func (l *loop) count(s *plan.Step) {
 		}
 	}
 	for _, t := range s.Triggers {
-		for _, owner := range t.Owners {
-			l.gated[owner.Index] = append(l.gated[owner.Index], s)
+		if l.gated[t] == nil {
+			l.gated[t] = l.gateOf(t)
+		}
+		l.gated[t].steps = append(l.gated[t].steps, s)
+	}
+}
+
+// gate is what is known of a trigger in a run.
+type gate struct {
+	open  int          // how many of the owners have not ended
+	steps []*plan.Step // that are wanted when it is pulled
+}
+
+func (l *loop) gateOf(t *plan.Trigger) *gate {
+	g := &gate{}
+	for _, owner := range t.Owners {
+		if l.state[owner.Index] == "" {
+			g.open++
+			l.decides[owner.Index] = append(l.decides[owner.Index], t)
 		}
 	}
+	return g
 }
 
 // recount notes for what a step waits that was in the plan before, and got new

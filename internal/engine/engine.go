@@ -92,13 +92,14 @@ type loop struct {
 	quit    chan struct{}  // closed when all steps have ended
 	idle    int            // workers with nothing to do
 
-	waits    []int          // by step: how many others it still waits for
-	waiting  [][]*plan.Step // by step: those that wait for it
-	gated    [][]*plan.Step // by step: those whose triggers it decides
-	state    []State        // by step: empty while it has not ended
-	queued   []bool         // by step: it is ready, or it has been
-	ready    queue          // may start now
-	unwanted []Result       // of steps that are to end without running
+	waits    []int             // by step: how many others it still waits for
+	waiting  [][]*plan.Step    // by step: those that wait for it
+	decides  [][]*plan.Trigger // by step: the triggers of which it is an owner
+	gated    map[*plan.Trigger]*gate
+	state    []State  // by step: empty while it has not ended
+	queued   []bool   // by step: it is ready, or it has been
+	ready    queue    // may start now
+	unwanted []Result // of steps that are to end without running
 	running  int
 	ended    int
 	terminal bool // what runs owns the terminal
@@ -128,7 +129,7 @@ func newLoop(p *plan.Plan, scripts *Scripts, cfg Config) *loop {
 	n := len(p.Steps)
 	l := &loop{
 		cfg: cfg, plan: p, scripts: scripts, events: make(chan Event, 64), work: make(chan task), quit: make(chan struct{}),
-		waits: make([]int, n), waiting: make([][]*plan.Step, n), gated: make([][]*plan.Step, n), state: make([]State, n), queued: make([]bool, n),
+		waits: make([]int, n), waiting: make([][]*plan.Step, n), decides: make([][]*plan.Trigger, n), gated: map[*plan.Trigger]*gate{}, state: make([]State, n), queued: make([]bool, n),
 		failures: map[*plan.Ward]map[*plan.Ward]*plan.Step{}, cancels: map[*plan.Step]context.CancelCauseFunc{},
 		locks: map[string]*held{}, inUse: map[*int]int{}, holders: map[*plan.Step]*plan.Step{}, unlocks: map[*plan.Step]func(){},
 	}
@@ -390,8 +391,13 @@ func (l *loop) finish(r Result) {
 			l.consider(s)
 		}
 	}
-	for _, s := range l.gated[i] {
-		l.consider(s)
+	for _, t := range l.decides[i] {
+		g := l.gated[t]
+		if g.open--; g.open == 0 {
+			for _, s := range g.steps {
+				l.consider(s)
+			}
+		}
 	}
 }
 

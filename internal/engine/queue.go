@@ -55,8 +55,11 @@ func (l *loop) rank(start int) {
 	usual := l.usual()
 	for i := len(l.plan.Steps) - 1; i >= start; i-- {
 		behind := time.Duration(0)
-		for _, others := range [][]*plan.Step{l.waiting[i], l.gated[i]} {
-			for _, other := range others {
+		for _, other := range l.waiting[i] {
+			behind = max(behind, (*ways)[other.Index])
+		}
+		for _, t := range l.decides[i] {
+			for _, other := range l.gated[t].steps {
 				behind = max(behind, (*ways)[other.Index])
 			}
 		}

@@ -138,8 +138,10 @@ func (b *builder) instances(l *Loop) (ends []*Step, skip string) {
 	if empty != nil {
 		return nil, fmt.Sprintf("there is no value for %q", empty.Name)
 	}
+	seen := make(map[*Step]bool, len(combinations))
 	for _, args := range combinations {
-		if end := b.instance(l.task, l.call, args, in); !slices.Contains(ends, end) {
+		if end := b.instance(l.task, l.call, args, in); !seen[end] {
+			seen[end] = true
 			ends = append(ends, end)
 		}
 	}
