@@ -253,7 +253,7 @@ func (l *live) left(now time.Time) string {
 func (l *live) line(r runningStep, now time.Time, name, width int) string {
 	label := pad(runewidth.Truncate(r.step.Name, name, "…"), name)
 	text := fmt.Sprintf("%6s  ", clock(now.Sub(r.started)))
-	if r.usual > 0 {
+	if r.usual >= time.Second {
 		text = fmt.Sprintf("%6s of %s  ", clock(now.Sub(r.started)), clock(r.usual))
 	}
 	rest := runewidth.Truncate(r.partial, max(0, width-name-len(text)-2), "…")

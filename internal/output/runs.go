@@ -53,7 +53,7 @@ func requestText(r history.Run) string {
 		text = "(the default)"
 	}
 	if r.Resumes != nil {
-		text += ", going on with " + *r.Resumes
+		text += " (resumed)"
 	}
 	return text
 }
@@ -62,7 +62,11 @@ func requestText(r history.Run) string {
 func WriteRun(w io.Writer, r history.Run, st Style) error {
 	var b strings.Builder
 	fmt.Fprintf(&b, "%s  %s  %s\n", st.bold(r.ID), st.state(engine.State(r.State), r.State), requestText(r))
-	fmt.Fprintf(&b, "started %s, took %s\n\n", moment(r.Started), duration(time.Duration(r.Ms)*time.Millisecond))
+	fmt.Fprintf(&b, "started %s, took %s", moment(r.Started), duration(time.Duration(r.Ms)*time.Millisecond))
+	if r.Resumes != nil {
+		fmt.Fprintf(&b, ", goes on with %s", *r.Resumes)
+	}
+	b.WriteString("\n\n")
 	if _, err := io.WriteString(w, b.String()); err != nil || len(r.Steps) == 0 {
 		return err
 	}
