@@ -117,34 +117,13 @@ func (a *app) run(ctx context.Context, p *project.Project, calls []project.Call,
 
 // runCalls plans and runs calls.
 func (a *app) runCalls(ctx context.Context, p *project.Project, calls []project.Call, options *runOptions) error {
-	jobs := options.jobs
-	if jobs == 0 {
-		jobs = p.Jobs
-	}
-	if jobs == 0 {
-		jobs = runtime.NumCPU()
-	}
+	jobs := cmp.Or(options.jobs, p.Jobs, runtime.NumCPU())
 	if options.dryRun {
 		return a.foresee(ctx, p, calls, options, &planOptions{})
 	}
-	req, err := a.request(ctx, options)
-	if err != nil {
-		return err
-	}
 	run := newRunName()
-	req.Calls, req.Jobs, req.Run = calls, jobs, run
-	pl, err := plan.New(p, req)
+	pl, scripts, err := a.ready(ctx, p, calls, options, jobs, run)
 	if err != nil {
-		return err
-	}
-	scripts, err := engine.Prepare(pl)
-	if err != nil {
-		return err
-	}
-	if _, err := engine.CheckRequirements(ctx, pl, grace); err != nil {
-		return err
-	}
-	if err := a.ask(ctx, pl, options.yes); err != nil {
 		return err
 	}
 	memory, err := a.memory(p, &options.memoryOptions, calls)
@@ -192,6 +171,27 @@ func (a *app) runCalls(ctx context.Context, p *project.Project, calls []project.
 		a.tell("tugline resume goes on from here\n")
 	}
 	return failureOf(summary, err)
+}
+
+// ready plans calls and sees to all that must be well before anything starts.
+func (a *app) ready(ctx context.Context, p *project.Project, calls []project.Call, options *runOptions, jobs int, run string) (*plan.Plan, *engine.Scripts, error) {
+	req, err := a.request(ctx, options)
+	if err != nil {
+		return nil, nil, err
+	}
+	req.Calls, req.Jobs, req.Run = calls, jobs, run
+	pl, err := plan.New(p, req)
+	if err != nil {
+		return nil, nil, err
+	}
+	scripts, err := engine.Prepare(pl)
+	if err != nil {
+		return nil, nil, err
+	}
+	if _, err := engine.CheckRequirements(ctx, pl, grace); err != nil {
+		return nil, nil, err
+	}
+	return pl, scripts, a.ask(ctx, pl, options.yes)
 }
 
 // goOn tells memory what was done in the run that is gone on with, if any.

@@ -31,24 +31,25 @@ func CheckRequirements(ctx context.Context, p *plan.Plan, grace time.Duration) (
 	var all []Checked
 	var missing project.Diagnostics
 	seen := map[string]bool{}
-	for _, s := range p.Steps {
-		for i := range s.Task.Require {
-			r := &s.Task.Require[i]
-			file, err := s.Expand(r.File)
-			if err != nil {
-				return nil, project.Diagnostics{{Span: r.File.Span, Msg: err.Error()}}
-			}
-			key := fmt.Sprintf("%q", []string{s.Task.File.Folder, s.Folder, r.Tool, r.Version.Value, file, r.Run.Value})
-			if s.Skip != "" || seen[key] {
-				continue
-			}
-			seen[key] = true
-			c := Checked{Task: s.Task, Require: r}
-			c.look(ctx, s, file, grace)
-			all = append(all, c)
-			if c.Problem != "" {
-				missing = append(missing, project.Diagnostic{Span: r.Span, Msg: fmt.Sprintf("task %q needs %s", s.Task.Name, c.Problem), Hint: r.Hint})
-			}
+	for _, required := range requiredBy(p) {
+		s, t, r := required.step, required.task, required.require
+		file, err := s.Expand(r.File)
+		if err != nil && s.Loop != nil {
+			continue // it depends on values that are not known yet
+		}
+		if err != nil {
+			return nil, project.Diagnostics{{Span: r.File.Span, Msg: err.Error()}}
+		}
+		key := fmt.Sprintf("%q", []string{t.File.Folder, s.Folder, r.Tool, r.Version.Value, file, r.Run.Value})
+		if seen[key] {
+			continue
+		}
+		seen[key] = true
+		c := Checked{Task: t, Require: r}
+		c.look(ctx, s, file, grace)
+		all = append(all, c)
+		if c.Problem != "" {
+			missing = append(missing, project.Diagnostic{Span: r.Span, Msg: fmt.Sprintf("task %q needs %s", t.Name, c.Problem), Hint: r.Hint})
 		}
 	}
 	if len(missing) > 0 {
@@ -56,6 +57,42 @@ func CheckRequirements(ctx context.Context, p *plan.Plan, grace time.Duration) (
 		return all, &MissingError{slices.CompactFunc(missing, same)}
 	}
 	return all, nil
+}
+
+// required is what a task requires, with a step in whose environment that is
+// looked for: one of its own, or one that may bring it in.
+type required struct {
+	step    *plan.Step
+	task    *project.Task
+	require *project.Requirement
+}
+
+// requiredBy returns what the steps of p require, and what those may bring in
+// whose instances are not known yet.
+func requiredBy(p *plan.Plan) []required {
+	var all []required
+	for _, s := range p.Steps {
+		seen := map[*project.Task]bool{}
+		var visit func(t *project.Task)
+		visit = func(t *project.Task) {
+			if seen[t] || t.Absent != "" {
+				return
+			}
+			seen[t] = true
+			for i := range t.Require {
+				all = append(all, required{s, t, &t.Require[i]})
+			}
+			if s.Loop != nil {
+				for _, c := range t.Calls() {
+					visit(c.Task)
+				}
+			}
+		}
+		if s.Skip == "" && (s.Loop != nil || len(s.Task.Require) > 0) {
+			visit(s.Task)
+		}
+	}
+	return all
 }
 
 // look finds what c requires for s, and says what is wrong with it.
@@ -74,7 +111,7 @@ func (c *Checked) look(ctx context.Context, s *plan.Step, file string, grace tim
 	}
 	if file != "" {
 		if !filepath.IsAbs(file) {
-			file = filepath.Join(s.Task.File.Folder, file)
+			file = filepath.Join(c.Task.File.Folder, file)
 		}
 		if _, err := os.Stat(file); err != nil {
 			c.Problem = fmt.Sprintf("the file %q, which is not there", r.File.Value)

@@ -174,70 +174,89 @@ func (b *builder) afterCalls(ends, firsts []*Step, in from) []*Step {
 	return all
 }
 
-// afterCall adds the after-calls of one kind. Equal ones of several instances
-// are made once.
+// afterCall adds the after-calls of one kind, each entry behind the one before.
+// Equal ones of several instances are made once, after the last of these.
 func (b *builder) afterCall(kind project.Kind, level Level, calls project.Calls, ends, firsts []*Step, in from) []*Step {
-	var groups []*Trigger
-	var members [][]int // by group: the instances
-	byKey := map[string]int{}
-	for i, first := range firsts {
-		key := ""
-		for _, entry := range calls {
-			for _, c := range entry {
-				args := b.values(c.Task, c, first.scope)
-				key += fmt.Sprintf("%s %s\n", c.Task.Name, args.key())
+	var all []*Step
+	earlier := make([][]*Step, len(ends)) // by instance
+	for _, entry := range calls {
+		now := make([][]*Step, len(ends))
+		for _, c := range entry {
+			for _, members := range b.equalCalls(c, firsts) {
+				trigger := &Trigger{Kind: kind, Level: level}
+				var before []*Step
+				for _, i := range members {
+					trigger.Owners = append(trigger.Owners, ends[i])
+					before = append(before, earlier[i]...)
+				}
+				slices.SortFunc(before, func(a, b *Step) int { return a.Index - b.Index })
+				s := b.called(c, firsts[members[0]].scope, from{trigger: trigger, owner: trigger, ward: in.ward}, slices.Compact(before))
+				for _, i := range members {
+					now[i] = append(now[i], s)
+				}
+				all = append(all, s)
 			}
 		}
-		at, known := byKey[key]
-		if !known {
-			at = len(groups)
-			byKey[key] = at
-			groups = append(groups, &Trigger{Kind: kind, Level: level})
-			members = append(members, nil)
-		}
-		groups[at].Owners = append(groups[at].Owners, ends[i])
-		members[at] = append(members[at], i)
-	}
-	var all []*Step
-	for g, trigger := range groups {
-		first := firsts[members[g][0]]
-		all = append(all, b.ordered(first.scope, calls, from{trigger: trigger, owner: trigger, ward: in.ward}, nil)...)
+		earlier = now
 	}
 	return all
 }
 
-// ordered adds calls, each entry behind the one before. opening is what they
-// all come after; nil: nothing.
+// equalCalls returns the instances, given by their first steps, in groups for
+// which a call comes to the same.
+func (b *builder) equalCalls(c project.Call, firsts []*Step) [][]int {
+	var groups [][]int
+	byKey := map[string]int{}
+	for i, first := range firsts {
+		args := b.values(c.Task, c, first.scope)
+		at, known := byKey[args.key()]
+		if !known {
+			at = len(groups)
+			byKey[args.key()] = at
+			groups = append(groups, nil)
+		}
+		groups[at] = append(groups[at], i)
+	}
+	return groups
+}
+
+// ordered adds calls, each entry behind the one before and behind opening.
 func (b *builder) ordered(caller *scope, calls project.Calls, in from, opening *Step) []*Step {
 	var all, earlier []*Step
 	for _, entry := range calls {
 		var now []*Step
 		for _, c := range entry {
 			before := len(b.plan.Steps)
-			s := b.add(c.Task, c, caller, in)
+			s := b.called(c, caller, in, earlier)
 			if slices.Contains(all, s) || slices.Contains(now, s) {
 				b.found = append(b.found, project.Diagnostic{Span: c.Span, Msg: fmt.Sprintf("%q is called twice here", s.Name), Hint: "the same call is made once in a run"})
 				continue
 			}
-			for _, added := range b.plan.Steps[before:] {
-				if !b.waitsForNew(added, before) {
-					added.wait(earlier, in)
-				}
-			}
-			if s.first().Index < before { // it was in the plan already
-				s.first().wait(earlier, in)
-				b.reorder = true
-			}
-			if opening != nil {
-				s.first().After = append(s.first().After, opening)
-				b.reorder = b.reorder || s.first().Index < before
-			}
+			s.first().After = append(s.first().After, opening)
+			b.reorder = b.reorder || s.first().Index < before
 			now = append(now, s)
 		}
 		all = append(all, now...)
 		earlier = now
 	}
 	return all
+}
+
+// called adds a call that is made behind earlier ones, and so is what it alone
+// brings in.
+func (b *builder) called(c project.Call, caller *scope, in from, earlier []*Step) *Step {
+	before := len(b.plan.Steps)
+	s := b.add(c.Task, c, caller, in)
+	for _, added := range b.plan.Steps[before:] {
+		if !b.waitsForNew(added, before) {
+			added.wait(earlier, in)
+		}
+	}
+	if s.first().Index < before { // it was in the plan already
+		s.first().wait(earlier, in)
+		b.reorder = b.reorder || len(earlier) > 0
+	}
+	return s
 }
 
 // first returns the step with which begins what s ends.

@@ -1,0 +1,302 @@
+package engine
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+	"time"
+
+	"tugline/internal/fingerprint"
+	"tugline/internal/plan"
+	"tugline/internal/project"
+	"tugline/internal/shell"
+)
+
+// worker runs one step after the other. It stays, since its stack has grown
+// to what the built-in shell needs.
+func (l *loop) worker() {
+	for t := range l.work {
+		l.runStep(t.ctx, t)
+	}
+}
+
+// runStep does with a step what is to be done, and sends what happens.
+func (l *loop) runStep(ctx context.Context, t task) {
+	started := l.cfg.Now()
+	r := Result{Step: t.step, State: Ran}
+	unlock, err := l.lockFiles(ctx, t.step, t.locks)
+	if err == nil {
+		err = l.judgeAndRun(ctx, t, &r)
+	}
+	if err != nil {
+		l.fail(ctx, &r, nil, t.env, err)
+	}
+	now := l.cfg.Now()
+	r.Started, r.Took = started, now.Sub(started)
+	l.events <- Event{Kind: StepFinished, Time: now, Step: t.step, Result: r, unlock: unlock}
+}
+
+func (l *loop) judgeAndRun(ctx context.Context, t task, r *Result) error {
+	skip, err := l.skips(ctx, t)
+	switch {
+	case err != nil:
+		l.fail(ctx, r, &t.step.Task.When.Run, t.env, err)
+	case skip != "":
+		r.State, r.Reason = Skipped, skip
+	case !t.step.Works():
+	case l.cfg.Memory == nil:
+		l.runScripts(ctx, t, r, nil)
+	default:
+		return l.recall(ctx, t, r)
+	}
+	return nil
+}
+
+// errAborted is the cause of a context that a failure ended.
+var errAborted = errors.New("ended")
+
+// timeoutError says that an attempt took longer than it may.
+type timeoutError time.Duration
+
+func (e timeoutError) Error() string {
+	return fmt.Sprintf("it took longer than %v", time.Duration(e))
+}
+
+// runScripts runs the scripts of a step, one after the other, and again while
+// they fail and the task is to be tried again.
+func (l *loop) runScripts(ctx context.Context, t task, r *Result, kept *printed) {
+	retry := t.step.Task.Retry
+	wait := retry.Wait
+	for r.Attempts = 1; ; r.Attempts++ {
+		text, err := l.attempt(ctx, t, kept)
+		if err == nil {
+			if r.Attempts > 1 {
+				r.Reason = strings.TrimPrefix(fmt.Sprintf("%s; attempt %d", r.Reason, r.Attempts), "; ")
+			}
+			return
+		}
+		if ctx.Err() != nil || r.Attempts > retry.Times {
+			l.fail(ctx, r, text, t.env, err)
+			return
+		}
+		told := fmt.Sprintf("attempt %d of %d failed, %v; the next one follows", r.Attempts, retry.Times+1, err)
+		if wait > 0 {
+			told += " in " + wait.String()
+		}
+		l.events <- Event{Kind: StepRetry, Time: l.cfg.Now(), Step: t.step, Text: []byte(l.cfg.Secrets.Text(told))}
+		select {
+		case <-ctx.Done():
+		case <-time.After(wait):
+		}
+		if ctx.Err() != nil {
+			l.fail(ctx, r, text, t.env, err)
+			return
+		}
+		wait = time.Duration(float64(wait) * retry.Factor)
+	}
+}
+
+// attempt runs the scripts of a step once. It returns the one that failed.
+func (l *loop) attempt(ctx context.Context, t task, kept *printed) (*project.Text, error) {
+	limit := t.step.Task.Timeout
+	if limit > 0 {
+		var cancel context.CancelFunc
+		ctx, cancel = context.WithTimeout(ctx, limit)
+		defer cancel()
+	}
+	for i := range t.step.Run {
+		text := &t.step.Run[i]
+		err := l.exec(ctx, l.command(t.step, text, t.env, kept))
+		if err != nil && errors.Is(context.Cause(ctx), context.DeadlineExceeded) {
+			err = timeoutError(limit)
+		}
+		if err != nil {
+			return text, err
+		}
+	}
+	return nil, nil
+}
+
+// recall does with a step what the memory says of it.
+func (l *loop) recall(ctx context.Context, t task, r *Result) error {
+	m := l.cfg.Memory
+	v, err := m.Judge(t.step, t.inputs)
+	if err != nil {
+		return err
+	}
+	if v.Action != Leave {
+		unlock, waited, err := m.lock(ctx, t.step, func() { l.wait(t.step, "waits for another Tugline that runs it") })
+		if err != nil {
+			return err
+		}
+		defer unlock()
+		if waited {
+			m.Files.Forget()
+			if v, err = m.Judge(t.step, t.inputs); err != nil {
+				return err
+			}
+		}
+	}
+	r.Reasons, r.Done, r.Sum = v.Reasons, v.done, v.now.Sum
+	r.Reason = summary(v.Reasons)
+	switch v.Action {
+	case Leave:
+		r.State, r.Saved = Unchanged, v.last
+		return nil
+	case ToRestore:
+		done, aside, err := m.restore(t.step, &v)
+		if done && err == nil {
+			r.State, r.Saved = Restored, v.last
+			if aside != "" {
+				r.Reason += "; what was there is in " + aside
+			}
+			return nil
+		}
+		if err != nil { // it can still be made
+			r.Reason += "; " + err.Error()
+		}
+	}
+	return l.runAndKeep(ctx, t, r, &v)
+}
+
+// runAndKeep runs a step and remembers what it left.
+func (l *loop) runAndKeep(ctx context.Context, t task, r *Result, v *Verdict) error {
+	m := l.cfg.Memory
+	if !declares(t.step) {
+		l.runScripts(ctx, t, r, nil)
+		m.Files.Forget()
+		return nil
+	}
+	if err := m.begin(t.step, v); err != nil {
+		return err
+	}
+	started := l.cfg.Now()
+	kept := &printed{}
+	l.runScripts(ctx, t, r, kept)
+	m.Files.Forget()
+	if r.State != Ran {
+		return nil
+	}
+	log := kept.bytes()
+	if l.cfg.Stdout != nil && !l.cfg.Tee {
+		log = nil // it was printed past us
+	}
+	unkept, err := m.keep(t.step, v, ended{t.inputs, l.cfg.Now().Sub(started), log})
+	r.Sum = v.now.Sum
+	if unkept != "" {
+		r.Reason = strings.TrimPrefix(r.Reason+"; "+unkept, "; ")
+	}
+	return err
+}
+
+// summary returns reasons in few words.
+func summary(reasons []fingerprint.Reason) string {
+	if len(reasons) == 0 || reasons[0].Kind == "undeclared" {
+		return ""
+	}
+	if len(reasons) == 1 {
+		return reasons[0].Text
+	}
+	return fmt.Sprintf("%s, and %d more", reasons[0].Text, len(reasons)-1)
+}
+
+func (l *loop) wait(s *plan.Step, what string) {
+	l.events <- Event{Kind: StepWaiting, Time: l.cfg.Now(), Step: s, Text: []byte(what)}
+}
+
+// exec runs cmd, with what must not be shown masked in what it prints.
+func (l *loop) exec(ctx context.Context, cmd shell.Command) error {
+	switch {
+	case cmd.Terminal != nil:
+		return l.cfg.Exec(ctx, cmd)
+	case cmd.Stdout != nil && l.cfg.Tee:
+		return l.execVeiled(ctx, cmd, cmd.Output)
+	case l.cfg.Secrets.Empty():
+		return l.cfg.Exec(ctx, cmd)
+	case cmd.Stdout != nil:
+		return l.execVeiled(ctx, cmd, nil)
+	}
+	masked := l.cfg.Secrets.Writer(cmd.Output)
+	cmd.Output = func(p []byte) { masked.Write(p) }
+	err := l.cfg.Exec(ctx, cmd)
+	masked.Flush()
+	return err
+}
+
+func (l *loop) fail(ctx context.Context, r *Result, text *project.Text, env []string, err error) {
+	if ctx.Err() != nil {
+		r.State, r.Reason = Stopped, "interrupted"
+		if cause := context.Cause(ctx); errors.Is(cause, errAborted) {
+			r.Reason = cause.Error()
+		}
+		return
+	}
+	r.State, r.Reason = Failed, l.cfg.Secrets.Text(err.Error())
+	r.Failure = &Failure{Span: r.Step.Task.Span, Msg: r.Reason}
+	if r.Attempts > 1 {
+		r.Reason += fmt.Sprintf(", after %d attempts", r.Attempts)
+	}
+	if text != nil && !text.Span.IsZero() {
+		r.Failure.Span = text.Span
+	}
+	var exit *shell.ExitError
+	var output *outputError
+	var timeout timeoutError
+	switch {
+	case errors.As(err, &timeout):
+	case errors.As(err, &output):
+		r.Failure.Span = output.text.Span
+	case errors.As(err, &exit):
+		r.Failure.Code = exit.Code
+		r.Failure.Span = text.At(exit.Where.Offset, exit.Where.Length)
+		if exit.Missing != "" {
+			r.Failure.Hint = project.DidYouMean(exit.Missing, shell.Commands(env))
+		}
+	case errors.Is(err, shell.ErrNoFolder):
+		if !r.Step.Task.Folder.Span.IsZero() {
+			r.Failure.Span = r.Step.Task.Folder.Span
+		}
+	default:
+		r.Failure.Internal = true
+	}
+}
+
+func (l *loop) command(s *plan.Step, text *project.Text, env []string, kept *printed) shell.Command {
+	ready := l.scripts.of(text)
+	cmd := shell.Command{
+		Program: ready.program, Args: ready.args, Script: text.Value,
+		Params: s.Rest, Dir: s.Folder, Env: env,
+		Stdin: l.cfg.Stdin, Stdout: l.cfg.Stdout, Stderr: l.cfg.Stderr,
+		Grace: l.cfg.Grace, Kill: l.cfg.Kill,
+		Output: func(p []byte) {
+			if kept != nil {
+				kept.add(p)
+			}
+			l.events <- Event{Kind: StepOutput, Time: l.cfg.Now(), Step: s, Text: append([]byte(nil), p...)}
+		},
+	}
+	if s.Task.Terminal {
+		cmd.Terminal, cmd.Stdin, cmd.Stdout, cmd.Stderr = l.cfg.Own[0], l.cfg.Own[0], l.cfg.Own[1], l.cfg.Own[2]
+	}
+	cmd.Waiting = func() { l.wait(s, "waits for what it left in the background") }
+	if s.Task.Echo && !l.cfg.Quiet {
+		cmd.Statement = func(where shell.Stretch) {
+			l.sendStatement(s, text.Value[where.Offset:where.Offset+where.Length], cmd.Stdout != nil)
+		}
+	}
+	return cmd
+}
+
+// sendStatement tells that a statement starts. Where the programs print past
+// the sink, it waits until the sink has shown it: what they print comes after.
+func (l *loop) sendStatement(s *plan.Step, statement string, past bool) {
+	e := Event{Kind: StepCommand, Time: l.cfg.Now(), Step: s, Text: []byte(l.cfg.Secrets.Text(statement))}
+	if past {
+		e.handled = make(chan struct{})
+	}
+	l.events <- e
+	if e.handled != nil {
+		<-e.handled
+	}
+}
