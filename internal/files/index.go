@@ -5,25 +5,26 @@ import (
 	"errors"
 	"fmt"
 	"hash/crc32"
-	"io"
 	"os"
 	"path/filepath"
 	"slices"
 	"strings"
 	"time"
+	"unsafe"
 )
 
-// The index is what is known of all files, packed so that it is read at once:
+// The index is what is known of all files, packed so that nothing of it is
+// looked at before it is asked for:
 //
 //	magic, 8 bytes
-//	for each folder: the lengths of its path and of the list of its entries (4 + 4),
-//	    path, whether its names are all known (1), whether it is a link (1), stamp (37)
+//	for each folder: the lengths of its head and of the list of its entries (4 + 4),
+//	    their checksums (4 + 4)
+//	    head: whether its names are all known (1), whether it is a link (1), stamp (37), path
 //	    for each entry: the length of its name (2), name, stamp, hashed (1), digest (32)
-//	checksum, CRC-32 (IEEE) of all before, 4 bytes
 //
-// All numbers are little-endian. It is only a memory: an index that cannot be
-// read is an index that is not there.
-const magic = "TUGFILE1"
+// Checksums are CRC-32 (IEEE); all numbers are little-endian. It is only a
+// memory: what cannot be read of it is not there.
+const magic = "TUGFILE2"
 
 const stampSize = 8*4 + 4 + 1
 
@@ -35,21 +36,6 @@ func Open(top, kept string) *Tree {
 		t.decode(data)
 	}
 	return t
-}
-
-// readText reads a file into a string, once.
-func readText(name string) (string, error) {
-	file, err := os.Open(name)
-	if err != nil {
-		return "", err
-	}
-	defer file.Close()
-	var text strings.Builder
-	if info, err := file.Stat(); err == nil {
-		text.Grow(int(info.Size()) + 1)
-	}
-	_, err = io.Copy(&text, file)
-	return text.String(), err
 }
 
 // Clock makes t ask the file system below the folder kept for the time, by
@@ -110,7 +96,7 @@ func (t *Tree) encode() []byte {
 	for _, path := range paths {
 		data = t.folders[path].encode(data)
 	}
-	return binary.LittleEndian.AppendUint32(data, crc32.ChecksumIEEE(data))
+	return data
 }
 
 func (f *folder) encode(data []byte) []byte {
@@ -118,12 +104,10 @@ func (f *folder) encode(data []byte) []byte {
 	defer f.mu.Unlock()
 	f.unpack()
 	le := binary.LittleEndian
-	data = le.AppendUint32(data, uint32(len(f.path)))
-	lengthAt := len(data)
-	data = le.AppendUint32(data, 0)
-	data = append(data, f.path...)
+	at := len(data)
+	data = append(data, make([]byte, 16)...) // lengths and checksums, see below
 	data = append(data, flag(f.named), flag(f.follow))
-	data = f.self.encode(data)
+	data = append(f.self.encode(data), f.path...)
 	start := len(data)
 	for i := range f.entries {
 		e := &f.entries[i]
@@ -136,7 +120,10 @@ func (f *folder) encode(data []byte) []byte {
 		data = append(data, flag(e.hashed && e.sure))
 		data = append(data, e.digest[:]...)
 	}
-	le.PutUint32(data[lengthAt:], uint32(len(data)-start))
+	le.PutUint32(data[at:], uint32(start-at-16))
+	le.PutUint32(data[at+4:], uint32(len(data)-start))
+	le.PutUint32(data[at+8:], crc32.ChecksumIEEE(data[at+16:start]))
+	le.PutUint32(data[at+12:], crc32.ChecksumIEEE(data[start:]))
 	return data
 }
 
@@ -212,18 +199,20 @@ func (d *decoder) stamp() stamp {
 // decode takes over what the index says. The entries of a folder are only
 // unpacked when the folder is asked for; their names stay in the memory of data.
 func (t *Tree) decode(data string) {
-	body := len(data) - 4
-	if body < len(magic) || data[:len(magic)] != magic || checksum(data[:body]) != le32(data[body:]) {
+	if !strings.HasPrefix(data, magic) {
 		return
 	}
-	d := decoder{data: data[len(magic):body]}
+	d := decoder{data: data[len(magic):]}
 	folders := map[string]*folder{}
 	for len(d.data) > 0 && !d.bad {
-		pathLength, entries := int(d.uint32()), int(d.uint32())
-		f := &folder{path: d.take(pathLength)}
-		f.named, f.follow = d.byte() == 1, d.byte() == 1
-		f.self = d.stamp()
-		f.packed = d.take(entries)
+		headLength, entries, headSum, sum := int(d.uint32()), int(d.uint32()), d.uint32(), d.uint32()
+		head := d.take(headLength)
+		if checksum(head) != headSum {
+			return
+		}
+		h := decoder{data: head}
+		f := &folder{named: h.byte() == 1, follow: h.byte() == 1, self: h.stamp(), path: h.data}
+		f.packed, f.sum = d.take(entries), sum
 		folders[f.path] = f
 	}
 	if !d.bad {
@@ -231,17 +220,8 @@ func (t *Tree) decode(data string) {
 	}
 }
 
-// checksum returns the checksum of a text, piece by piece: it is not to be
-// copied as a whole.
 func checksum(text string) uint32 {
-	var sum uint32
-	buf := make([]byte, 64<<10)
-	for len(text) > 0 {
-		n := copy(buf, text)
-		sum = crc32.Update(sum, crc32.IEEETable, buf[:n])
-		text = text[n:]
-	}
-	return sum
+	return crc32.ChecksumIEEE(unsafe.Slice(unsafe.StringData(text), len(text))) // it is only read
 }
 
 // unpack makes the entries of f of what the index says. f is locked.
@@ -250,6 +230,9 @@ func (f *folder) unpack() {
 		return
 	}
 	d := decoder{data: f.packed}
+	if checksum(f.packed) != f.sum {
+		d.data, f.named = "", false
+	}
 	f.entries = make([]entry, 0, len(f.packed)/(stampSize+2+1+32+12)+1)
 	for len(d.data) > 0 && !d.bad {
 		f.entries = append(f.entries, entry{})

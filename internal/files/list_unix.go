@@ -35,21 +35,21 @@ func (t *Tree) readFolder(f *folder, gen int32) error {
 		f.self, f.named = self, self.isSure(now)
 		t.learned()
 	}
+	asking := asker{fd: fd}
 	for i := range f.entries {
 		if e := &f.entries[i]; e.asked != gen {
-			t.take(e, stampIn(fd, e.name, &st), gen)
+			t.take(e, asking.stamp(e.name), gen)
 		}
 	}
 	return nil
 }
 
-// stampIn returns the stamp of a name in an open folder. st is used for it: a
-// new one for each file would cost more than asking.
-func stampIn(fd int, name string, st *unix.Stat_t) stamp {
+// stamp returns the stamp of a name in the folder.
+func (a *asker) stamp(name string) stamp {
 	for {
-		switch err := unix.Fstatat(fd, name, st, unix.AT_SYMLINK_NOFOLLOW); err {
+		switch err := a.ask(name); err {
 		case nil:
-			return stampFrom(st)
+			return stampFrom(&a.st)
 		case unix.EINTR:
 		default:
 			return stamp{}

@@ -61,6 +61,7 @@ type folder struct {
 
 	mu      sync.Mutex // protects the fields below
 	packed  string     // the entries as the index says them, until they are asked for
+	sum     uint32     // the checksum of packed
 	entries []entry    // sorted by name
 	listed  int32      // the generation in which entries were all there were; 0: never
 	self    stamp      // of the folder when its names were read
@@ -125,11 +126,14 @@ func (t *Tree) Match(set *glob.Set) ([]Found, error) {
 // Sum returns what tells the files that set means, with their kinds, modes and
 // contents, from others. It costs less than asking for the files.
 func (t *Tree) Sum(set *glob.Set) (Digest, error) {
-	s := &summing{hash: blake3.New()}
+	s := &summing{hash: blake3.New(), buf: make([]byte, 0, summedAtOnce+1<<10)}
 	err := t.walk(t.folder("", false), set, set.Start(), s.add)
 	s.hash.Write(s.buf) // never fails
 	return Digest(s.hash.Sum(nil)), err
 }
+
+// summedAtOnce is how many bytes are handed to the hash at once.
+const summedAtOnce = 16 << 10
 
 // summing is a sum that is being made.
 type summing struct {
@@ -156,7 +160,7 @@ func (s *summing) content(kind Kind, mode fs.FileMode, digest *Digest) {
 	}
 	s.buf = append(s.buf, 0, mark)
 	s.buf = append(s.buf, digest[:]...)
-	if len(s.buf) > 16<<10 {
+	if len(s.buf) > summedAtOnce {
 		s.hash.Write(s.buf) // never fails
 		s.buf = s.buf[:0]
 	}
@@ -265,6 +269,7 @@ func (t *Tree) inFolder(f *folder, set *glob.Set, st glob.State, below *[]step, 
 	if err := t.list(f); err != nil {
 		return err
 	}
+	meant = make([]*entry, 0, len(f.entries))
 	for i := range f.entries {
 		visit(&f.entries[i], false)
 	}
