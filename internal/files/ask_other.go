@@ -14,3 +14,11 @@ type asker struct {
 func (a *asker) ask(name string) error {
 	return unix.Fstatat(a.fd, name, &a.st, unix.AT_SYMLINK_NOFOLLOW)
 }
+
+func openAt(folder int, name string, flags int) (fd int, err error) {
+	return unix.Openat(folder, name, flags, 0)
+}
+
+func statOf(fd int, st *unix.Stat_t) error { return unix.Fstat(fd, st) }
+
+func closeFile(fd int) { unix.Close(fd) } // it was only read

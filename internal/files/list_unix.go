@@ -144,7 +144,7 @@ func (dir openFolder) close() { unix.Close(int(dir)) }
 func (dir openFolder) open(name string) (rawFile, error) {
 	for {
 		// O_NOFOLLOW: a link that came in place of the file is not the file.
-		fd, err := unix.Openat(int(dir), name, unix.O_RDONLY|unix.O_CLOEXEC|unix.O_NONBLOCK|unix.O_NOFOLLOW, 0)
+		fd, err := openAt(int(dir), name, unix.O_RDONLY|unix.O_CLOEXEC|unix.O_NONBLOCK|unix.O_NOFOLLOW)
 		switch err {
 		case nil:
 			return rawFile(fd), nil
@@ -160,13 +160,13 @@ func (dir openFolder) open(name string) (rawFile, error) {
 // stamp returns the stamp of the file, whatever stands at its path by now.
 func (f rawFile) stamp() stamp {
 	var st unix.Stat_t
-	if err := ignoringEINTR(func() error { return unix.Fstat(int(f), &st) }); err != nil {
+	if err := ignoringEINTR(func() error { return statOf(int(f), &st) }); err != nil {
 		return stamp{}
 	}
 	return stampFrom(&st)
 }
 
-func (f rawFile) close() { unix.Close(int(f)) }
+func (f rawFile) close() { closeFile(int(f)) }
 
 func (f rawFile) read(buf []byte) (n int, err error) {
 	err = ignoringEINTR(func() error {
