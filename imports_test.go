@@ -47,7 +47,7 @@ var homes = map[string][]string{
 	"mvdan.cc/sh/v3/syntax":           {"internal/shell", "internal/project"},
 	"mvdan.cc/sh/v3/expand":           {"internal/shell", "internal/project"},
 	"mvdan.cc/sh/v3/pattern":          {"internal/shell"},
-	"golang.org/x/sys":                {"internal/shell", "internal/files"},
+	"golang.org/x/sys":                {"internal/shell", "internal/files", "internal/store"},
 	"github.com/bmatcuk/doublestar":   {"internal/glob"},
 	"github.com/zeebo/blake3":         {"internal/files", "internal/fingerprint", "internal/history", "internal/store"},
 	"github.com/pierrec/lz4":          {"internal/store"},

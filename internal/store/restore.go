@@ -1,7 +1,6 @@
 package store
 
 import (
-	"bytes"
 	"cmp"
 	"errors"
 	"fmt"
@@ -242,6 +241,8 @@ func (r *restorer) readAll(content io.Reader, list []int, texts chan<- staged) e
 func (r *restorer) writeAll(texts <-chan staged) error {
 	folders := folders{root: r.root}
 	defer folders.close()
+	var into target
+	defer func() { into.close() }()
 	for s := range texts {
 		f := &r.entry.Files[s.number]
 		if files.Sum(s.text) != f.Digest {
@@ -252,11 +253,34 @@ func (r *restorer) writeAll(texts <-chan staged) error {
 		if err != nil {
 			return err
 		}
-		if err := writeFile(folder, path.Base(name), f.Mode, bytes.NewReader(s.text)); err != nil {
+		if into.root != folder {
+			into.close()
+			if into, err = targetIn(folder); err != nil {
+				return err
+			}
+		}
+		if err := writeSmall(into, path.Base(name), f.Mode, s.text); err != nil {
 			return err
 		}
 	}
 	return nil
+}
+
+// target is an open folder into which files are written.
+type target struct {
+	root *os.Root
+	dir  *os.File // the same
+}
+
+func targetIn(root *os.Root) (target, error) {
+	dir, err := root.Open(".")
+	return target{root, dir}, err
+}
+
+func (t target) close() {
+	if t.dir != nil {
+		t.dir.Close()
+	}
 }
 
 // writeLarge checks and writes the one file of an object.
