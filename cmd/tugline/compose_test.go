@@ -136,6 +136,14 @@ run = 'echo "found $line"'
 reads = ["source.txt"]
 writes = ["made.txt"]
 run = "cp source.txt made.txt"
+[task.split]
+each.line = { lines = "made.txt" }
+reads = ["made.txt"]
+writes = ["parts/$line"]
+run = 'echo "$line" >"parts/$line"'
+[task.joined]
+reads = ["parts/*"]
+run = "cat parts/*"
 [task.ready]
 run = "true"
 [task.empty]
@@ -176,6 +184,15 @@ run = 'echo "[$x]"'
 	assert.Contains(t, r.stderr, "4 ran in ")
 	assert.Equal(t, "unchanged", actions(s, "found")["make"])
 	assert.Contains(t, actions(s, "found"), "found --line ' two words '")
+
+	require.Equal(t, 0, s.tugline("joined").code)
+	assert.Equal(t, map[string]string{"make": "unchanged", "split --line one": "unchanged", "split --line ' two words '": "unchanged", "joined": "unchanged"}, actions(s, "joined"))
+	require.NoError(t, os.Remove(filepath.Join(s.dir, "parts/one")))
+	assert.Equal(t, map[string]string{"make": "unchanged", "split --line one": "restore", "split --line ' two words '": "unchanged", "joined": "maybe"}, actions(s, "joined"))
+	s.write("source.txt", "three\n")
+	assert.Equal(t, map[string]string{"make": "run", "split": "maybe", "joined": "maybe"}, actions(s, "joined"))
+	r = s.tugline("joined")
+	assert.Contains(t, r.stdout, "    three\n")
 
 	r = s.tugline("needs-empty")
 	assert.Equal(t, 0, r.code)

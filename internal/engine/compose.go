@@ -149,7 +149,10 @@ func (l *loop) failureEnv(s *plan.Step) []string {
 		if f == nil {
 			continue
 		}
-		env := []string{"TUGLINE_FAILED_TASK=" + f.Name, "TUGLINE_EXIT_CODE=" + strconv.Itoa(l.summary.Results[f.Index].Failure.Code)}
+		env := []string{"TUGLINE_FAILED_TASK=" + f.Name}
+		if code := l.summary.Results[f.Index].Failure.Code; code != 0 { // else it gave none, as after a time-out
+			env = append(env, "TUGLINE_EXIT_CODE="+strconv.Itoa(code))
+		}
 		if l.cfg.Log != nil {
 			env = append(env, "TUGLINE_FAILED_LOG="+l.cfg.Log(f))
 		}

@@ -21,13 +21,19 @@ type Foreseen struct {
 // order. It changes nothing but p, which gets the instances whose values are
 // known already.
 func (m *Memory) Foresee(p *plan.Plan) ([]Foreseen, error) {
-	f := foreseer{memory: m, pending: map[*plan.Step]bool{}, idle: map[*plan.Step]bool{}}
-	for i := 0; i < len(p.Steps); i++ { // it may grow
-		if err := f.step(p, p.Steps[i]); err != nil {
-			return nil, err
+	f := &foreseer{memory: m, pending: map[*plan.Step]bool{}, idle: map[*plan.Step]bool{}}
+	err := f.steps(p, p.Steps)
+	return f.all, err
+}
+
+// steps goes through steps in their order. Those that a loop adds come with it.
+func (f *foreseer) steps(p *plan.Plan, steps []*plan.Step) error {
+	for _, s := range steps {
+		if err := f.step(p, s); err != nil {
+			return err
 		}
 	}
-	return f.all, nil
+	return nil
 }
 
 // foreseer goes through a plan.
@@ -88,7 +94,11 @@ func (f *foreseer) loop(p *plan.Plan, s *plan.Step) error {
 			return nil
 		}
 	}
-	_, err := p.Expand(s)
+	added, err := p.Expand(s)
+	if err == nil {
+		err = f.steps(p, added)
+	}
+	f.pending[s] = slices.ContainsFunc(s.Needs, func(need *plan.Step) bool { return f.pending[need] })
 	return err
 }
 
@@ -179,7 +189,7 @@ func (f *Foreseen) weigh(pending map[*plan.Step]bool) error {
 	for _, via := range f.Step.Through {
 		if pending[via.Step] {
 			before = via.Step
-			written = append(written, via.Step.Writes...)
+			written = append(append(written, via.Write), via.Step.Writes...)
 		}
 	}
 	if before == nil || f.Action == Skip || len(f.Reasons) > 0 && f.Reasons[0].Kind == "as-is" {
