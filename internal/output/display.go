@@ -40,8 +40,9 @@ type Display struct {
 	width    int // of the longest name, in columns
 	steps    map[*plan.Step]*stepOutput
 	looped   map[*project.Task]*instances
-	live     *live // nil when there is none
-	failed   error // the first error of writing
+	waits    map[string]bool // lines about waiting that were shown
+	live     *live           // nil when there is none
+	failed   error           // the first error of writing
 
 	own   *os.File    // the terminal that tasks may own; nil: there is none
 	modes *term.State // of own, while a task owns it
@@ -86,7 +87,7 @@ const maxName = 40
 
 // NewDisplay returns a display for a run of p.
 func NewDisplay(p *plan.Plan, cfg DisplayConfig) *Display {
-	d := &Display{out: cfg.Out, err: cfg.Err, mode: cfg.Mode, style: cfg.Style, quiet: cfg.Quiet, verbose: cfg.Verbose, own: cfg.Own, steps: map[*plan.Step]*stepOutput{}, looped: map[*project.Task]*instances{}}
+	d := &Display{out: cfg.Out, err: cfg.Err, mode: cfg.Mode, style: cfg.Style, quiet: cfg.Quiet, verbose: cfg.Verbose, own: cfg.Own, steps: map[*plan.Step]*stepOutput{}, looped: map[*project.Task]*instances{}, waits: map[string]bool{}}
 	switch {
 	case d.mode == Direct:
 		d.out = d.err // stdout belongs to the task
@@ -210,8 +211,11 @@ func (d *Display) waiting(s *plan.Step, what string) {
 	switch {
 	case d.live != nil && d.steps[s] != nil:
 		d.live.partial(s, what)
-	case !d.quiet && strings.Contains(what, "another Tugline"):
-		d.write(d.style.faint(s.Name+" "+what) + "\n")
+	case !d.quiet && strings.Contains(what, "another Tugline"), !d.quiet && strings.Contains(what, "the lock"):
+		if line := s.Name + " " + what; !d.waits[line] {
+			d.waits[line] = true
+			d.write(d.style.faint(line) + "\n")
+		}
 	}
 }
 
@@ -380,13 +384,40 @@ func (d *Display) Close() {
 func (d *Display) Summary(s engine.Summary, st Style) {
 	d.Close()
 	d.out, d.style = d.err, st
-	for _, r := range s.Failures() {
-		d.failure(r)
-	}
+	d.failures(s.Failures())
 	if d.quiet && len(s.Failures()) == 0 && s.Count(engine.Stopped) == 0 {
 		return
 	}
 	d.write(d.summaryLine(s))
+}
+
+// fullFailures is how many failures of instances of one task are shown in full.
+const fullFailures = 3
+
+// failures shows what failed: of many instances of a task the first ones in
+// full, the others by name.
+func (d *Display) failures(all []engine.Result) {
+	shown := map[*project.Task]int{}
+	more := map[*project.Task][]string{}
+	var tasks []*project.Task // of more, in order
+	for _, r := range all {
+		t := r.Step.Task
+		if len(t.Looped()) > 0 && shown[t] == fullFailures {
+			if more[t] == nil {
+				tasks = append(tasks, t)
+			}
+			more[t] = append(more[t], r.Step.Name)
+			continue
+		}
+		shown[t]++
+		d.failure(r)
+	}
+	for _, t := range tasks {
+		d.write(fmt.Sprintf("\n%d more instances of %q %s; tugline log tells what they printed:\n", len(more[t]), t.Name, d.style.red("failed")))
+		for _, name := range more[t] {
+			d.write("      " + name + "\n")
+		}
+	}
 }
 
 func (d *Display) failure(r engine.Result) {

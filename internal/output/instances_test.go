@@ -1,0 +1,71 @@
+package output
+
+import (
+	"bytes"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+
+	"tugline/internal/engine"
+)
+
+const ports = `
+[task.page]
+each.port = { list = ["a", "b", "c", "d", "e", "f"] }
+run = "x"
+[task.few]
+each.port = { list = ["a", "b"] }
+run = "x"
+`
+
+// instancesEnd shows a run in which the steps end in the states given by the
+// last letter of their names, and returns what was shown and the summary.
+func instancesEnd(t *testing.T, verbose bool, states map[string]engine.State) (shown, end string) {
+	t.Helper()
+	pl := planOf(t, ports, "page few")
+	var out, err bytes.Buffer
+	d := NewDisplay(pl, DisplayConfig{Mode: Blocks, Out: &out, Err: &err, Verbose: verbose})
+	var summary engine.Summary
+	for _, s := range pl.Steps {
+		r := engine.Result{Step: s, State: engine.Ran}
+		if s.Works() {
+			r.State = states[s.Name[len(s.Name)-1:]]
+		}
+		if r.State == engine.Failed {
+			r.Failure = &engine.Failure{Span: s.Task.Span, Msg: "exit code 1"}
+		}
+		d.Event(engine.Event{Kind: engine.StepStarted, Step: s})
+		d.Event(engine.Event{Kind: engine.StepFinished, Step: s, Result: r})
+		summary.Results = append(summary.Results, r)
+	}
+	d.Summary(summary, Style{})
+	return out.String(), err.String()
+}
+
+func TestInstancesThatNeedNotRunAreToldOfTogether(t *testing.T) {
+	states := map[string]engine.State{"a": engine.Unchanged, "b": engine.Unchanged, "c": engine.Ran, "d": engine.Skipped, "e": engine.Unchanged, "f": engine.Unchanged}
+	shown, end := instancesEnd(t, false, states)
+	assert.Equal(t, `ran        page --port c
+unchanged  page                   4 of 6 instances
+skipped    page                   1 of 6 instances
+unchanged  few --port a
+unchanged  few --port b
+`, shown)
+	assert.Equal(t, "\n1 ran, 6 unchanged, 1 skipped in 0.00s\n", end)
+	shown, _ = instancesEnd(t, true, states)
+	assert.Contains(t, shown, "unchanged  page --port f\n")
+	assert.NotContains(t, shown, "instances")
+}
+
+func TestManyFailedInstancesAreToldByName(t *testing.T) {
+	states := map[string]engine.State{}
+	for _, name := range strings.Split("abcdef", "") {
+		states[name] = engine.Failed
+	}
+	_, end := instancesEnd(t, false, states)
+	assert.Equal(t, 3, strings.Count(end, `task "page --port`))
+	assert.Equal(t, 2, strings.Count(end, `task "few --port`))
+	assert.Contains(t, end, "\n3 more instances of \"page\" failed; tugline log tells what they printed:\n      page --port d\n      page --port e\n      page --port f\n")
+	assert.Contains(t, end, "\n8 failed in 0.00s\n")
+}
