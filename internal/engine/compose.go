@@ -117,6 +117,19 @@ func (l *loop) outcome(s *plan.Step) Result {
 	return r
 }
 
+// endCalls has the outcome of a task end whose calls are not made: it does not
+// wait for those that others may still make.
+func (l *loop) endCalls(opening *plan.Step) {
+	outcome := opening.Whole
+	for outcome.Of != opening {
+		outcome = outcome.Of
+	}
+	if l.state[outcome.Index] == "" && !l.queued[outcome.Index] {
+		l.queued[outcome.Index] = true
+		l.unwanted = append(l.unwanted, l.outcome(outcome))
+	}
+}
+
 // failedStep returns the first step with commands that failed below one that
 // failed; nil if there is none.
 func (l *loop) failedStep(s *plan.Step) *plan.Step {

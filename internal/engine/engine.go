@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"os"
 	"runtime"
+	"slices"
 	"sync"
 	"time"
 
@@ -105,7 +106,7 @@ type loop struct {
 	cancels  map[*plan.Step]context.CancelCauseFunc   // of the steps that run
 	final    context.Context                          // of what runs in spite of an interrupt; nil: not needed yet
 
-	locks   map[string]*held
+	locks   map[string]holders
 	inUse   map[*int]int
 	holders map[*plan.Step]*plan.Step // by the step with whose end they give back what they hold
 	unlocks map[*plan.Step]func()     // by holder: what gives back its locks to other Tuglines
@@ -127,7 +128,7 @@ func newLoop(p *plan.Plan, scripts *Scripts, cfg Config) *loop {
 		cfg: cfg, plan: p, scripts: scripts, events: make(chan Event, 64), work: make(chan task), quit: make(chan struct{}),
 		waits: make([]int, n), waiting: make([][]*plan.Step, n), decides: make([][]*plan.Trigger, n), gated: map[*plan.Trigger]*gate{}, state: make([]State, n), queued: make([]bool, n),
 		failures: map[*plan.Ward]map[*plan.Ward]*plan.Step{}, cancels: map[*plan.Step]context.CancelCauseFunc{},
-		locks: map[string]*held{}, inUse: map[*int]int{}, holders: map[*plan.Step]*plan.Step{}, unlocks: map[*plan.Step]func(){},
+		locks: map[string]holders{}, inUse: map[*int]int{}, holders: map[*plan.Step]*plan.Step{}, unlocks: map[*plan.Step]func(){},
 	}
 	l.summary.Results = make([]Result, n)
 	for _, s := range p.Steps {
@@ -147,7 +148,7 @@ func (l *loop) run(ctx context.Context) {
 		l.startReady(ctx)
 		if l.running == 0 {
 			if l.ended < len(l.plan.Steps) && l.ready.len() == 0 && len(l.unwanted) == 0 {
-				l.endStuck()
+				l.unstick()
 			}
 			continue // all that was ready has ended without running
 		}
@@ -183,15 +184,31 @@ func (l *loop) next() Event {
 	return <-l.events
 }
 
-// endStuck ends the steps that wait for each other, though the plan should not
-// let them.
-func (l *loop) endStuck() {
+// unstick goes on when nothing runs and nothing is ready. It comes to that when
+// a step is to come after one of which it is not known whether anybody wants it,
+// because that hangs on the step itself: such an order gives way. Otherwise,
+// though the plan should not let it, steps wait for each other: one is ended.
+func (l *loop) unstick() {
+	var stuck *plan.Step
 	for _, s := range l.plan.Steps {
-		if l.state[s.Index] == "" {
-			l.endUnstarted(Result{Step: s, State: Stopped, Reason: "it waits for what waits for it"})
+		if l.state[s.Index] != "" || l.queued[s.Index] {
+			continue
+		}
+		if stuck == nil {
+			stuck = s
+		}
+		needs := slices.ContainsFunc(s.Needs, func(need *plan.Step) bool { return l.state[need.Index] == "" })
+		if w := l.wish(s); w.wanted && !needs {
+			l.queued[s.Index] = true
+			l.ready.push(s)
 			return
 		}
 	}
+	if stuck == nil { // the others wait for what somebody holds
+		stuck = l.held[0]
+	}
+	l.queued[stuck.Index] = true
+	l.endUnstarted(Result{Step: stuck, State: Stopped, Reason: "it waits for what waits for it"})
 }
 
 func (l *loop) tell(e Event) {
@@ -255,7 +272,7 @@ func (l *loop) start(ctx context.Context, s *plan.Step) {
 	}
 	t := task{ctx: stepCtx, step: s, env: append(s.Environ(), l.failureEnv(s)...)}
 	for _, name := range s.Locks {
-		if l.locks[name].by == s {
+		if l.locks[name][0] == s {
 			t.locks = append(t.locks, name)
 		}
 	}
@@ -373,6 +390,9 @@ func (l *loop) finish(r Result) {
 	l.release(r.Step)
 	if r.State == Failed && r.Failure != nil {
 		l.noteFailure(r.Step)
+	}
+	if r.Step.Role == plan.Opening && r.State != Ran {
+		l.endCalls(r.Step)
 	}
 	for _, s := range l.waiting[i] {
 		if l.waits[s.Index]--; l.waits[s.Index] == 0 {

@@ -3,14 +3,22 @@ package engine
 import (
 	"context"
 	"fmt"
+	"slices"
 
 	"tugline/internal/plan"
 )
 
-// held is a lock that is held in this run.
-type held struct {
-	by     *plan.Step // from its start to the end of its Whole
-	inside *plan.Step // the step that runs for it and has the lock itself; nil: none
+// holders are the steps that hold a lock, each from its start to the end of its
+// Whole: the first of them, then one that runs for it and has the lock itself,
+// then one that runs for that one, and so on.
+type holders []*plan.Step
+
+// last returns the innermost holder; nil if there is none.
+func (h holders) last() *plan.Step {
+	if len(h) == 0 {
+		return nil
+	}
+	return h[len(h)-1]
 }
 
 // hold takes what s needs to run: its locks, and a place among the instances
@@ -20,17 +28,12 @@ func (l *loop) hold(s *plan.Step) (waitsFor string) {
 		return fmt.Sprintf("waits for another instance of %q to end", s.Task.Name)
 	}
 	for _, name := range s.Locks {
-		h := l.locks[name]
-		if h != nil && (h.inside != nil || !within(h.by, s)) {
-			return fmt.Sprintf("waits for the lock %q, which %q holds", name, h.by.Name)
+		if last := l.locks[name].last(); last != nil && !l.within(last, s) {
+			return fmt.Sprintf("waits for the lock %q, which %q holds", name, last.Name)
 		}
 	}
 	for _, name := range s.Locks {
-		if h := l.locks[name]; h != nil {
-			h.inside = s
-			continue
-		}
-		l.locks[name] = &held{by: s}
+		l.locks[name] = append(l.locks[name], s)
 	}
 	if s.Limit != nil {
 		l.inUse[s.Limit]++
@@ -46,13 +49,18 @@ func (l *loop) hold(s *plan.Step) (waitsFor string) {
 }
 
 // within reports whether s runs for a step that holds a lock: that one's Whole
-// waits for it.
-func within(by, s *plan.Step) bool { return by.Whole != nil && s.Precedes(by.Whole) }
+// waits for it, and its own commands have ended.
+func (l *loop) within(by, s *plan.Step) bool {
+	return by.Whole != nil && (!by.Works() || l.state[by.Index] != "") && s.Precedes(by.Whole)
+}
 
 // release gives back what ends with s.
 func (l *loop) release(s *plan.Step) {
 	holder := l.holders[s]
 	if holder == nil {
+		if len(s.Locks) > 0 { // what runs for it may take them now
+			l.retryHeld()
+		}
 		return
 	}
 	delete(l.holders, s)
@@ -61,19 +69,18 @@ func (l *loop) release(s *plan.Step) {
 		delete(l.unlocks, holder)
 	}
 	for _, name := range holder.Locks {
-		switch h := l.locks[name]; {
-		case h == nil:
-		case h.by == holder:
-			delete(l.locks, name)
-		case h.inside == holder:
-			h.inside = nil
-		}
+		l.locks[name] = slices.DeleteFunc(l.locks[name], func(s *plan.Step) bool { return s == holder })
 	}
 	if holder.Limit != nil {
 		l.inUse[holder.Limit]--
 	}
-	for _, other := range l.held {
-		l.ready.push(other)
+	l.retryHeld()
+}
+
+// retryHeld makes ready again what waits for what others hold.
+func (l *loop) retryHeld() {
+	for _, s := range l.held {
+		l.ready.push(s)
 	}
 	l.held = nil
 }

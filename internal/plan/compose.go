@@ -111,8 +111,10 @@ func (b *builder) want(s *Step, in from) {
 		s.Triggers = append(s.Triggers, by)
 	}
 	s.Ward = ward
-	for _, other := range s.pulled {
-		b.want(other, in)
+	for _, others := range [][]*Step{s.Needs[:s.ownNeeds], s.pulled} {
+		for _, other := range others {
+			b.want(other, in)
+		}
 	}
 }
 
@@ -138,7 +140,7 @@ func (b *builder) compose(first *Step, in from) *Step {
 			ward = &Ward{t.After, in.ward}
 		}
 		inner := from{trigger: &Trigger{project.Makes, []*Step{first}, in.level()}, owner: in.owner, ward: ward}
-		entries := b.ordered(first.scope, t.Of(project.Makes), inner, first)
+		entries := b.ordered(first.scope, t.Of(project.Makes), inner)
 		end = b.follow(end, Outcome, entries, in)
 	}
 	if in.looped || !t.HasAfterCalls() {
@@ -220,20 +222,18 @@ func (b *builder) equalCalls(c project.Call, firsts []*Step) [][]int {
 	return groups
 }
 
-// ordered adds calls, each entry behind the one before and behind opening.
-func (b *builder) ordered(caller *scope, calls project.Calls, in from, opening *Step) []*Step {
+// ordered adds calls, each entry behind the one before. What is called by several
+// tasks starts when the first of these may call it.
+func (b *builder) ordered(caller *scope, calls project.Calls, in from) []*Step {
 	var all, earlier []*Step
 	for _, entry := range calls {
 		var now []*Step
 		for _, c := range entry {
-			before := len(b.plan.Steps)
 			s := b.called(c, caller, in, earlier)
 			if slices.Contains(all, s) || slices.Contains(now, s) {
 				b.found = append(b.found, project.Diagnostic{Span: c.Span, Msg: fmt.Sprintf("%q is called twice here", s.Name), Hint: "the same call is made once in a run"})
 				continue
 			}
-			s.first().After = append(s.first().After, opening)
-			b.reorder = b.reorder || s.first().Index < before
 			now = append(now, s)
 		}
 		all = append(all, now...)
@@ -304,8 +304,9 @@ func (b *builder) append(s *Step, in from) {
 	b.plan.Steps = append(b.plan.Steps, s)
 }
 
-// lockAll gives the first step of what holds a lock while others run for it
-// the locks of those, too: who holds one never waits for another.
+// lockAll gives the first step of what holds a lock, or a place among the
+// instances of a task, while others run for it the locks of those, too: who
+// holds one never waits for another.
 func (b *builder) lockAll(steps []*Step) {
 	for _, s := range steps {
 		for _, name := range s.Task.Locks {
@@ -313,7 +314,7 @@ func (b *builder) lockAll(steps []*Step) {
 				s.Locks = append(s.Locks, name.Value)
 			}
 		}
-		if s.Of != nil || len(s.Locks) == 0 || s.Whole == nil {
+		if s.Of != nil || len(s.Locks) == 0 && s.Limit == nil || s.Whole == nil {
 			continue
 		}
 		seen := map[*Step]bool{}

@@ -83,9 +83,9 @@ func TestCallsAndAfterCallsBecomeSteps(t *testing.T) {
 		"build",
 		"deploy(: build",
 		"image: ; calls deploy(",
-		"up: image deploy(; calls deploy(",
-		"wait: up deploy(; calls deploy(",
-		"check --n 2: up deploy(; calls deploy(",
+		"up: image; calls deploy(",
+		"wait: up; calls deploy(",
+		"check --n 2: up; calls deploy(",
 		"deploy): deploy( up wait check --n 2",
 		"tell: ; then deploy)",
 		"login: ; if_failed deploy) finally deploy)",
@@ -130,7 +130,7 @@ run = "x"
 	assert.ErrorContains(t, err, "tasks wait for each other in a circle")
 	pl, err := New(p, request("b one"))
 	require.NoError(t, err, "what was asked for first yields")
-	assert.Equal(t, []string{"one(", "a: one(; calls one(", "b: a one(", "one): one( a b"}, composed(pl.Steps))
+	assert.Equal(t, []string{"one(", "a: ; calls one(", "b: a", "one): one( a b"}, composed(pl.Steps))
 	req := request("twice")
 	req.Calls[0].Args = []project.CallArg{{Name: "n", Value: project.Literal("1")}}
 	_, err = New(p, req)

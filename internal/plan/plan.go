@@ -82,7 +82,8 @@ type Step struct {
 
 	call     string  // its name, with nothing masked
 	wanted   bool    // in any case
-	pulled   []*Step // are wanted when it is
+	pulled   []*Step // are wanted when it is, and so are the first ownNeeds of Needs
+	ownNeeds int
 	scope    *scope
 	args     []project.Var // the values of its arguments
 	computed []string      // the computed variables it refers to, as NAME=value
@@ -188,6 +189,7 @@ type builder struct {
 	barrier []*Step                 // what a later entry must wait for
 	bases   map[*project.File]*scope
 	world   *world
+	slab    []Step                     // not used yet
 	lists   map[*project.List][]string // what was asked for
 	found   project.Diagnostics
 	failed  error // of EnvFiles
@@ -232,6 +234,10 @@ func (b *builder) entry(t *project.Task, c project.Call, caller *scope) {
 		if b.waitsForNew(added, before) {
 			continue
 		}
+		if !b.reorder && added.After == nil {
+			added.After = slices.Clip(b.barrier)
+			continue
+		}
 		for _, other := range b.barrier {
 			if !b.reorder || !precedes(added, other) { // else the order in a list of calls is stronger
 				added.After = append(added.After, other)
@@ -264,6 +270,16 @@ func (b *builder) add(t *project.Task, c project.Call, caller *scope, in from) *
 	return b.instance(t, c, args, in)
 }
 
+// newStep returns an empty step. They are made many at once.
+func (b *builder) newStep() *Step {
+	if len(b.slab) == 0 {
+		b.slab = make([]Step, max(4, min(128, len(b.plan.Steps))))
+	}
+	s := &b.slab[0]
+	b.slab = b.slab[1:]
+	return s
+}
+
 // instance is add for a call all of whose values are given.
 func (b *builder) instance(t *project.Task, c project.Call, args arguments, in from) *Step {
 	key := call{t, args.key(), in.owner}
@@ -271,7 +287,9 @@ func (b *builder) instance(t *project.Task, c project.Call, args arguments, in f
 		b.want(s.end(), in)
 		return s.end()
 	}
-	s := &Step{Name: args.name(t, c), Task: t, Run: t.RunOn(b.req.OS), Rest: args.rest, Skip: t.Absent, For: in.owner, Ward: in.ward, Limit: in.limit}
+	s := b.newStep()
+	s.Name, s.Task, s.Run, s.Rest, s.Skip = args.name(t, c), t, t.RunOn(b.req.OS), args.rest, t.Absent
+	s.For, s.Ward, s.Limit = in.owner, in.ward, in.limit
 	if len(t.Args) == 0 && in.owner == nil {
 		b.plain[t] = s
 	} else {
@@ -298,7 +316,7 @@ func (b *builder) instance(t *project.Task, c project.Call, args arguments, in f
 			s.Needs = append(s.Needs, need)
 		}
 	}
-	s.pulled = append(s.pulled, s.Needs...)
+	s.ownNeeds = len(s.Needs)
 	b.takeWriters(s, in)
 	b.append(s, in)
 	return b.compose(s, in)

@@ -51,6 +51,9 @@ func (t *Task) named(visit func(Kind, *Call)) {
 	for i := range t.Needs {
 		visit(Needs, &t.Needs[i])
 	}
+	if t.calls == nil {
+		return
+	}
 	for _, kind := range append([]Kind{Makes}, AfterCalls...) {
 		for _, entry := range t.calls[kind] {
 			for i := range entry {
@@ -127,9 +130,16 @@ func (d *decoder) checkTwice(key string, calls Calls) {
 	}
 }
 
+// plainKeys are those of most tasks: they go together.
+var plainKeys = []string{"run", "about", "needs", "reads", "writes", "env"}
+
 // checkCompose reports keys of a task that do not go together.
 func (d *decoder) checkCompose(t *Task, keys *table) {
 	if len(d.file.skipped) > 0 {
+		return
+	}
+	plain := func(e *entry) bool { return slices.Contains(plainKeys, e.key) }
+	if len(t.Run) > 0 && !slices.ContainsFunc(keys.entries, func(e *entry) bool { return !plain(e) }) {
 		return
 	}
 	has := func(key string) bool { return keys.get(key) != nil }
