@@ -31,6 +31,8 @@ func (b *builtin) substitute(ctx context.Context, args []string) ([]string, erro
 		}
 	}
 	switch args[0] {
+	case "echo":
+		return b.echo(args), nil
 	case "kill":
 		return program(ctx, args)
 	case "printf":
@@ -43,6 +45,20 @@ func (b *builtin) substitute(ctx context.Context, args []string) ([]string, erro
 		}
 	}
 	return args, nil
+}
+
+// echo returns a printf for an echo without options: that prints its line in one
+// write, as bash does, so that the lines of two tasks in one file are not torn.
+func (b *builtin) echo(args []string) []string {
+	for _, own := range []string{"echo()", "echo ()", "function echo", "printf()", "printf ()", "function printf"} {
+		if strings.Contains(b.cmd.Script, own) {
+			return args
+		}
+	}
+	if len(args) > 1 && strings.HasPrefix(args[1], "-") {
+		return args
+	}
+	return []string{"printf", "%s\n", strings.Join(args[1:], " ")}
 }
 
 // comparesNoNumbers reports whether a test compares as numbers what are none,
