@@ -65,7 +65,13 @@ func (b *builder) word(w project.CallWord, caller *scope) string {
 }
 
 func (b *builder) report(w project.CallWord, msg string) {
-	b.found = append(b.found, project.Diagnostic{Span: w.At(), Msg: msg})
+	d := project.Diagnostic{Span: w.At(), Msg: msg}
+	for _, late := range []string{"TUGLINE_FAILED_TASK", "TUGLINE_EXIT_CODE", "TUGLINE_FAILED_LOG"} {
+		if strings.Contains(msg, late) {
+			d.Hint = "it is known when a task has failed, and to commands alone: refer to it there"
+		}
+	}
+	b.found = append(b.found, d)
 }
 
 // key tells calls of one task apart.

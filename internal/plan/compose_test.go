@@ -230,6 +230,13 @@ func TestValuesThatATaskMakesComeLater(t *testing.T) {
 	assert.Equal(t, "in/two words", added[1].Reads[0].Pattern)
 }
 
+func TestWhatFailedIsKnownToCommandsAlone(t *testing.T) {
+	_, err := New(load(t, "[task.a]\nif_failed = ['b --n \"$TUGLINE_FAILED_TASK\"']\nrun = 'x'\n[task.b]\nargs.n = {}\nrun = 'x'\n"), request("a"))
+	var found project.Diagnostics
+	require.ErrorAs(t, err, &found)
+	assert.Equal(t, "it is known when a task has failed, and to commands alone: refer to it there", found[0].Hint)
+}
+
 func TestLocksTakeInThoseOfWhatIsCalled(t *testing.T) {
 	pl, err := New(load(t, `
 [task.outer]

@@ -9,7 +9,7 @@ import (
 
 // List tells where values come from: one of List, Files, Lines and Run.
 type List struct {
-	Name  string // in [lists]; empty: it stands in a task
+	Name  string // in [lists], or of the each in which it stands
 	Span  Span   // of the name, or of the whole
 	File  *File  // in which it stands: paths count from its folder
 	List  []Text // the values, unexpanded
@@ -134,6 +134,7 @@ func (d *decoder) each(e *entry) []*Arg {
 			a.Each = &List{Name: ee.val.text, Span: ee.val.span}
 		} else {
 			a.Each = d.list(ee)
+			a.Each.Name = ee.key
 		}
 		out = append(out, a)
 	}
