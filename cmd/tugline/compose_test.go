@@ -69,6 +69,40 @@ run = "echo never >>log"
 	assert.Equal(t, [][]string{{"teardown"}}, listed.Tasks[0].Finally)
 }
 
+func TestConditionsOfComposedWork(t *testing.T) {
+	s := tell(t, `
+[task.asked]
+when = "test -e go"
+calls = ["one"]
+finally = ["two"]
+[task.looked-for]
+when = { files = "go*" }
+calls = ["one"]
+finally = ["two"]
+[task.one]
+run = "echo one >>log"
+[task.two]
+needs = ["one"]
+run = "echo two >>log"
+`)
+	planned := s.planned("asked")
+	assert.Equal(t, "maybe: only if the condition of asked holds", planned["one"])
+	assert.Equal(t, "maybe: only if the condition of asked holds", planned["two"])
+	planned = s.planned("looked-for")
+	assert.Equal(t, "skip: only if there is go*", planned["looked-for"])
+	assert.Contains(t, planned["one"], "skip: called by looked-for, which need not run")
+	assert.Equal(t, "skip: called by looked-for, which need not run", planned["two"])
+	for _, task := range []string{"asked", "looked-for"} {
+		r := s.tugline(task)
+		assert.Equal(t, 0, r.code)
+		assert.Contains(t, r.stderr, "1 skipped in ")
+		assert.NoFileExists(t, filepath.Join(s.dir, "log"))
+	}
+	s.write("go", "")
+	require.Equal(t, 0, s.tugline("asked").code)
+	assert.Equal(t, "one\ntwo\n", s.read("log"))
+}
+
 func TestCleaningUpAfterAnInterrupt(t *testing.T) {
 	s := tell(t, `
 [task.work]

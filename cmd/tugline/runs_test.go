@@ -29,6 +29,7 @@ reads = ["source"]
 writes = ["built"]
 run = "cp source built; echo built >>log"
 [task.note]
+env.HOW = "quietly"
 run = "echo note >>log"
 [task.server-up]
 run = "echo up >>log"
@@ -46,7 +47,7 @@ needs = ["build", "note", "check"]
 run = "echo plain >>log"
 [task.kill]
 needs = ["build", "note"]
-run = "echo x >killable; sleep 60"
+run = "echo about to hang; echo x >killable; sleep 60"
 `
 
 func tellTrial(t *testing.T) *story {
@@ -205,8 +206,11 @@ func TestGoingOnAfterAnEndWithoutAWord(t *testing.T) {
 			}
 			shown := s.tugline("runs", "latest").stdout
 			assert.Regexp(t, `^\S+  stopped  kill\n`, shown)
+			if how != "half a record" {
+				assert.Equal(t, "about to hang\n", s.tugline("log", "kill").stdout)
+			}
 			assert.ElementsMatch(t, []string{"built", "note"}, s.done())
-			s.write("tugline.toml", strings.Replace(s.read("tugline.toml"), "echo x >killable; sleep 60", "echo gone on >>log", 1))
+			s.write("tugline.toml", strings.Replace(s.read("tugline.toml"), "echo about to hang; echo x >killable; sleep 60", "echo gone on >>log", 1))
 			r := s.tugline("resume")
 			assert.Equal(t, 0, r.code, r.stderr)
 			assert.Equal(t, []string{"gone", "on"}, s.done())

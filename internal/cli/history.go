@@ -219,7 +219,7 @@ func (a *app) log(ctx context.Context, p *project.Project, call project.Call, na
 			return err
 		}
 		found := slices.DeleteFunc(slices.Clone(run.Steps), func(s history.RunStep) bool {
-			return s.Name != want && (s.Task != want || len(call.Args)+len(call.Rest) > 0) || s.Attempts == 0 && s.State != history.RunRunning
+			return s.Name != want && (s.Task != want || len(call.Args)+len(call.Rest) > 0) || s.Attempts == 0
 		})
 		if len(found) > 0 {
 			return a.printLogs(ctx, ledger, run, found, follow)
@@ -243,11 +243,8 @@ func (a *app) printLogs(ctx context.Context, ledger *history.Ledger, run history
 			}
 		}
 		path := ""
-		switch {
-		case s.Log != nil:
+		if s.Log != nil {
 			path = filepath.Join(ledger.RunFolder(run.ID), filepath.FromSlash(*s.Log))
-		case s.State == history.RunRunning:
-			path = ledger.FindLog(run.ID, s.Name)
 		}
 		if path == "" && !(follow && s.State == history.RunRunning) {
 			a.tell(fmt.Sprintf("%s: nothing is kept of what it printed in run %s: it printed nothing, or straight to a terminal\n", s.Name, run.ID))

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"strconv"
 
 	"tugline/internal/plan"
@@ -79,10 +80,7 @@ func (l *loop) pulled(t *plan.Trigger) wish {
 
 // started reports whether what decides over an after-call had begun.
 func (l *loop) started(s *plan.Step) bool {
-	first := s
-	for first.Of != nil {
-		first = first.Of
-	}
+	first := s.First()
 	if first.Works() {
 		r := l.summary.Results[first.Index]
 		return r.Attempts > 0 || r.Done
@@ -221,8 +219,19 @@ func (l *loop) grow(added []*plan.Step) {
 	l.tell(Event{Kind: StepsAdded, Time: l.cfg.Now(), Added: added})
 }
 
-// count notes for what a step waits.
+// count notes for what a step waits, and what decides whether it is wanted.
 func (l *loop) count(s *plan.Step) {
+	l.countWaits(s)
+	for _, t := range s.Triggers {
+		if l.gated[t] == nil {
+			l.gated[t] = l.gateOf(t)
+		}
+		l.gated[t].steps = append(l.gated[t].steps, s)
+	}
+}
+
+// countWaits notes for what a step waits.
+func (l *loop) countWaits(s *plan.Step) {
 	for _, others := range [][]*plan.Step{s.Needs, s.After, s.Behind} {
 		for _, other := range others {
 			if l.state[other.Index] == "" {
@@ -230,12 +239,6 @@ func (l *loop) count(s *plan.Step) {
 				l.waiting[other.Index] = append(l.waiting[other.Index], s)
 			}
 		}
-	}
-	for _, t := range s.Triggers {
-		if l.gated[t] == nil {
-			l.gated[t] = l.gateOf(t)
-		}
-		l.gated[t].steps = append(l.gated[t].steps, s)
 	}
 }
 
@@ -260,21 +263,10 @@ func (l *loop) gateOf(t *plan.Trigger) *gate {
 // needs.
 func (l *loop) recount(s *plan.Step) {
 	for i := range l.waiting {
-		kept := l.waiting[i][:0]
-		for _, other := range l.waiting[i] {
-			if other != s {
-				kept = append(kept, other)
-			}
-		}
-		l.waiting[i] = kept
+		l.waiting[i] = slices.DeleteFunc(l.waiting[i], func(other *plan.Step) bool { return other == s })
 	}
 	l.waits[s.Index], l.queued[s.Index] = 0, false
-	for _, other := range append(append(append([]*plan.Step{}, s.Needs...), s.After...), s.Behind...) {
-		if l.state[other.Index] == "" {
-			l.waits[s.Index]++
-			l.waiting[other.Index] = append(l.waiting[other.Index], s)
-		}
-	}
+	l.countWaits(s)
 	l.consider(s)
 }
 

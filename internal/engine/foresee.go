@@ -21,7 +21,7 @@ type Foreseen struct {
 // order. It changes nothing but p, which gets the instances whose values are
 // known already.
 func (m *Memory) Foresee(p *plan.Plan) ([]Foreseen, error) {
-	f := &foreseer{memory: m, pending: map[*plan.Step]bool{}, idle: map[*plan.Step]bool{}}
+	f := &foreseer{memory: m, pending: map[*plan.Step]bool{}, idle: map[*plan.Step]bool{}, unsure: map[*plan.Step]bool{}}
 	err := f.steps(p, p.Steps)
 	return f.all, err
 }
@@ -42,6 +42,7 @@ type foreseer struct {
 	all     []Foreseen
 	pending map[*plan.Step]bool // they may do something
 	idle    map[*plan.Step]bool // they are left as they are, or skipped
+	unsure  map[*plan.Step]bool // their conditions are not known yet, and they call others
 }
 
 func (f *foreseer) step(p *plan.Plan, s *plan.Step) error {
@@ -49,11 +50,10 @@ func (f *foreseer) step(p *plan.Plan, s *plan.Step) error {
 		return f.loop(p, s)
 	}
 	if !s.Works() && s.Skip == "" {
-		f.pending[s] = slices.ContainsFunc(s.Needs, func(need *plan.Step) bool { return f.pending[need] })
-		return nil
+		return f.standIn(s)
 	}
 	var inputs []plan.Input
-	if s.Works() && declares(s) {
+	if s.Works() && (declares(s) || f.memory.Done != nil) {
 		inputs = s.Inputs()
 	}
 	v, err := f.memory.Judge(s, inputs)
@@ -74,6 +74,22 @@ func (f *foreseer) step(p *plan.Plan, s *plan.Step) error {
 		f.idle[s] = true
 	}
 	f.all = append(f.all, one)
+	return nil
+}
+
+// standIn weighs a step that stands for others.
+func (f *foreseer) standIn(s *plan.Step) error {
+	one := Foreseen{Step: s, Action: ToRun}
+	if s.Role == plan.Opening {
+		if err := f.memory.weighConditions(&one, f.pending); err != nil {
+			return err
+		}
+	}
+	f.pending[s] = slices.ContainsFunc(s.Needs, func(need *plan.Step) bool { return f.pending[need] })
+	f.idle[s], f.unsure[s] = one.Action == Skip, one.Action == Maybe
+	if one.Action == Skip {
+		f.all = append(f.all, one)
+	}
 	return nil
 }
 
@@ -137,6 +153,8 @@ func callText(kind string, owner *plan.Step) string {
 		return fmt.Sprintf("only if %s fails", owner.Name)
 	case "finally":
 		return fmt.Sprintf("after %s, however it ends", owner.Name)
+	case "when":
+		return fmt.Sprintf("only if the condition of %s holds", owner.Name)
 	}
 	return fmt.Sprintf("called by %s, which need not run", owner.Name)
 }
@@ -145,8 +163,11 @@ func callText(kind string, owner *plan.Step) string {
 // if it is sure not to be.
 func (f *foreseer) called(t *plan.Trigger) (kind string, owner *plan.Step) {
 	owner = t.Owners[0]
+	if f.unsure[owner.First()] && (t.Kind == project.Makes || t.Kind == project.Finally) {
+		return "when", owner
+	}
 	moves := slices.ContainsFunc(t.Owners, func(o *plan.Step) bool {
-		return f.pending[o] || t.Kind == project.Finally && !o.Works() && !f.idle[o]
+		return f.pending[o] || t.Kind == project.Finally && !o.Works() && !f.idle[o.First()]
 	})
 	switch {
 	case t.Kind == project.Makes && !f.idle[owner], t.Kind == project.Then:

@@ -144,7 +144,7 @@ func problems(s Summary) []string {
 			continue
 		}
 		for _, owner := range step.For.Owners {
-			first := firstOf(owner)
+			first := owner.First()
 			started := first.Works() && state[first].Attempts > 0 || !first.Works() && state[first].State == Ran
 			if step.For.Kind == project.Finally && started && r.State == Skipped {
 				out = append(out, fmt.Sprintf("%s was not made though %s had started", step.Name, owner.Name))

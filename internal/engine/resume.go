@@ -37,9 +37,9 @@ func DoneIn(p *plan.Plan, run history.Run) *Done {
 			continue
 		}
 		for _, after := range s.Entries {
-			first := firstOf(after)
+			first := after.First()
 			if first.For != nil && first.For.Kind == project.Finally && d.anyStarted(first, started) {
-				again[firstOf(s)] = true
+				again[s.First()] = true
 			}
 		}
 	}
@@ -50,13 +50,6 @@ func DoneIn(p *plan.Plan, run history.Run) *Done {
 		}
 	}
 	return d
-}
-
-func firstOf(s *plan.Step) *plan.Step {
-	for s.Of != nil {
-		s = s.Of
-	}
-	return s
 }
 
 // well reports whether a step ended well.
@@ -71,7 +64,7 @@ func (d *Done) well(s *plan.Step) bool {
 		return false
 	}
 	for _, entry := range s.Entries {
-		if kind := firstOf(entry).For; kind != nil && s.Role == plan.Closing && kind.Kind != project.Then {
+		if kind := entry.First().For; kind != nil && s.Role == plan.Closing && kind.Kind != project.Then {
 			continue
 		}
 		if !d.well(entry) {
@@ -92,7 +85,7 @@ func (d *Done) anyStarted(s *plan.Step, started map[string]bool) bool {
 	}
 	for at := whole; at != nil; at = at.Of {
 		for _, entry := range at.Entries {
-			if d.anyStarted(firstOf(entry), started) {
+			if d.anyStarted(entry.First(), started) {
 				return true
 			}
 		}

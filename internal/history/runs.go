@@ -309,7 +309,11 @@ func (l *Ledger) soFar(run *Run) {
 		if !isOpen {
 			continue
 		}
-		s := RunStep{Name: name, State: run.State, Started: e.Time, Ms: last.Sub(e.Time).Milliseconds()}
+		s := RunStep{Name: name, State: run.State, Started: e.Time, Ms: last.Sub(e.Time).Milliseconds(), Attempts: 1}
+		if log := l.FindLog(run.ID, name); log != "" {
+			log = "logs/" + filepath.Base(log)
+			s.Log = &log
+		}
 		if e.Task != nil {
 			s.Task = *e.Task
 		}

@@ -252,15 +252,15 @@ func (b *builder) called(c project.Call, caller *scope, in from, earlier []*Step
 			added.wait(earlier, in)
 		}
 	}
-	if s.first().Index < before { // it was in the plan already
-		s.first().wait(earlier, in)
+	if s.First().Index < before { // it was in the plan already
+		s.First().wait(earlier, in)
 		b.reorder = b.reorder || len(earlier) > 0
 	}
 	return s
 }
 
-// first returns the step with which begins what s ends.
-func (s *Step) first() *Step {
+// First returns the step with which begins what s ends.
+func (s *Step) First() *Step {
 	for s.Of != nil {
 		s = s.Of
 	}

@@ -96,7 +96,7 @@ func (b *builder) loopAfterCalls(s *Step, in from) []*Step {
 	var ends, firsts []*Step
 	for _, end := range s.Entries {
 		if end.Role != Closing { // else it was called alone before, and makes its own
-			ends, firsts = append(ends, end), append(firsts, end.first())
+			ends, firsts = append(ends, end), append(firsts, end.First())
 		}
 	}
 	if len(ends) == 0 || !s.Task.HasAfterCalls() {
