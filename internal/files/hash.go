@@ -63,6 +63,7 @@ func (t *Tree) hashAll(f *folder, entries []*entry) error {
 	if len(unknown) == 0 {
 		return nil
 	}
+	f.changed()
 	t.clock()
 	dir, err := openDir(t.absolute(f, ""))
 	if err != nil {

@@ -9,7 +9,6 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
-	"time"
 	"unsafe"
 )
 
@@ -19,12 +18,13 @@ import (
 //	magic, 8 bytes
 //	for each folder: the lengths of its head and of the list of its entries (4 + 4),
 //	    their checksums (4 + 4)
-//	    head: whether its names are all known (1), whether it is a link (1), stamp (37), path
+//	    head: whether its names are all known (1), whether it is a link (1), stamp (37),
+//	        the sum of all its files, if it is known (32), path
 //	    for each entry: the length of its name (2), name, stamp, hashed (1), digest (32)
 //
 // Checksums are CRC-32 (IEEE); all numbers are little-endian. It is only a
 // memory: what cannot be read of it is not there.
-const magic = "TUGFILE2"
+const magic = "TUGFILE3"
 
 const stampSize = 8*4 + 4 + 1
 
@@ -54,12 +54,23 @@ func (t *Tree) clock() int64 {
 	defer t.mu.Unlock()
 	if t.nowIn != gen {
 		t.now, t.nowIn = 0, gen
-		if err := os.WriteFile(t.clockFile, []byte(time.Now().Format(time.RFC3339Nano)), 0o644); err == nil {
+		if err := touch(t.clockFile); err == nil {
 			s := stampOf(t.clockFile)
 			t.now = s.modified
 		}
 	}
 	return t.now
+}
+
+// touch writes a byte into a file, over the one that is there: emptying a file
+// first makes some file systems write it out at once.
+func touch(name string) error {
+	file, err := os.OpenFile(name, os.O_WRONLY|os.O_CREATE, 0o644)
+	if err != nil {
+		return err
+	}
+	_, err = file.Write([]byte("\n"))
+	return errors.Join(err, file.Close())
 }
 
 // Save writes the index into the folder kept, if there is something new in it.
@@ -102,13 +113,26 @@ func (t *Tree) encode() []byte {
 func (f *folder) encode(data []byte) []byte {
 	f.mu.Lock()
 	defer f.mu.Unlock()
-	f.unpack()
 	le := binary.LittleEndian
 	at := len(data)
 	data = append(data, make([]byte, 16)...) // lengths and checksums, see below
 	data = append(data, flag(f.named), flag(f.follow))
-	data = append(f.self.encode(data), f.path...)
+	data = append(f.self.encode(data), f.whole[:]...)
+	data = append(data, f.path...)
 	start := len(data)
+	data = f.encodeEntries(data)
+	le.PutUint32(data[at:], uint32(start-at-16))
+	le.PutUint32(data[at+4:], uint32(len(data)-start))
+	le.PutUint32(data[at+8:], crc32.ChecksumIEEE(data[at+16:start]))
+	le.PutUint32(data[at+12:], crc32.ChecksumIEEE(data[start:]))
+	return data
+}
+
+func (f *folder) encodeEntries(data []byte) []byte {
+	if f.packed != "" && checksum(f.packed) == f.check {
+		return append(data, f.packed...)
+	}
+	le := binary.LittleEndian
 	for i := range f.entries {
 		e := &f.entries[i]
 		if e.kind == Gone && !f.named {
@@ -120,10 +144,6 @@ func (f *folder) encode(data []byte) []byte {
 		data = append(data, flag(e.hashed && e.sure))
 		data = append(data, e.digest[:]...)
 	}
-	le.PutUint32(data[at:], uint32(start-at-16))
-	le.PutUint32(data[at+4:], uint32(len(data)-start))
-	le.PutUint32(data[at+8:], crc32.ChecksumIEEE(data[at+16:start]))
-	le.PutUint32(data[at+12:], crc32.ChecksumIEEE(data[start:]))
 	return data
 }
 
@@ -211,8 +231,9 @@ func (t *Tree) decode(data string) {
 			return
 		}
 		h := decoder{data: head}
-		f := &folder{named: h.byte() == 1, follow: h.byte() == 1, self: h.stamp(), path: h.data}
-		f.packed, f.sum = d.take(entries), sum
+		f := &folder{named: h.byte() == 1, follow: h.byte() == 1, self: h.stamp()}
+		copy(f.whole[:], h.take(len(f.whole)))
+		f.path, f.packed, f.check = h.data, d.take(entries), sum
 		folders[f.path] = f
 	}
 	if !d.bad {
@@ -224,16 +245,19 @@ func checksum(text string) uint32 {
 	return crc32.ChecksumIEEE(unsafe.Slice(unsafe.StringData(text), len(text))) // it is only read
 }
 
-// unpack makes the entries of f of what the index says. f is locked.
-func (f *folder) unpack() {
-	if f.packed == "" {
+// unpack makes the entries of f of what the index says, in the memory of spare
+// if they fit. f is locked.
+func (f *folder) unpack(spare []entry) {
+	if f.packed == "" || f.entries != nil {
 		return
 	}
-	d := decoder{data: f.packed}
-	if checksum(f.packed) != f.sum {
-		d.data, f.named = "", false
+	if checksum(f.packed) != f.check {
+		f.changed()
+		f.named = false
+		return
 	}
-	f.entries = make([]entry, 0, len(f.packed)/(stampSize+2+1+32+12)+1)
+	f.entries = slices.Grow(spare[:0], len(f.packed)/(stampSize+2+1+32+12)+1)
+	d := decoder{data: f.packed}
 	for len(d.data) > 0 && !d.bad {
 		f.entries = append(f.entries, entry{})
 		e := &f.entries[len(f.entries)-1]
@@ -243,5 +267,16 @@ func (f *folder) unpack() {
 		e.sure = e.hashed
 		copy(e.digest[:], d.take(len(e.digest)))
 	}
-	f.packed = ""
+}
+
+// repack lets go of the entries of f, and returns their memory, if all were
+// asked for in this generation and are still what the index says: most folders
+// are asked for once a run. One that is asked for again stays as it is. f is
+// locked.
+func (f *folder) repack(generation int32) (spare []entry) {
+	if f.packed == "" || f.listed != generation || f.again {
+		return nil
+	}
+	spare, f.entries, f.again = f.entries, nil, true
+	return spare
 }

@@ -13,6 +13,7 @@ import (
 func (t *Tree) readFolder(f *folder, gen int32) error {
 	found, err := os.ReadDir(t.absolute(f, ""))
 	if err != nil {
+		f.changed()
 		f.entries = nil
 		return err
 	}
@@ -24,7 +25,7 @@ func (t *Tree) readFolder(f *folder, gen int32) error {
 	f.merge(names)
 	for i := range f.entries {
 		if e := &f.entries[i]; e.asked != gen {
-			t.take(e, stampOf(t.absolute(f, e.name)), gen)
+			f.take(e, stampOf(t.absolute(f, e.name)), gen)
 		}
 	}
 	return nil

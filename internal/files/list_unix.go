@@ -18,6 +18,7 @@ func (t *Tree) readFolder(f *folder, gen int32) error {
 	name := t.absolute(f, "")
 	fd, err := openFolderAt(name, f.follow)
 	if err != nil {
+		f.changed()
 		f.entries, f.named = nil, false
 		return err
 	}
@@ -38,7 +39,7 @@ func (t *Tree) readFolder(f *folder, gen int32) error {
 	asking := asker{fd: fd}
 	for i := range f.entries {
 		if e := &f.entries[i]; e.asked != gen {
-			t.take(e, asking.stamp(e.name), gen)
+			f.take(e, asking.stamp(e.name), gen)
 		}
 	}
 	return nil

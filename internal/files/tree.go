@@ -60,12 +60,14 @@ type folder struct {
 	follow bool   // it is a link to a folder, which a pattern names
 
 	mu      sync.Mutex // protects the fields below
-	packed  string     // the entries as the index says them, until they are asked for
-	sum     uint32     // the checksum of packed
-	entries []entry    // sorted by name
+	packed  string     // the entries as the index says them; empty when something else was learned
+	check   uint32     // the checksum of packed
+	entries []entry    // sorted by name; nil while only packed says them
 	listed  int32      // the generation in which entries were all there were; 0: never
 	self    stamp      // of the folder when its names were read
 	named   bool       // entries are all names there were at self
+	whole   Digest     // the sum of all its files; zero: not known
+	again   bool       // it was asked for before
 	bad     error      // why it could not be read
 }
 
@@ -119,46 +121,55 @@ var neverMatched = []string{".tugline", ".git", ".hg", ".svn", ".bzr", ".jj", "C
 // there.
 func (t *Tree) Match(set *glob.Set) ([]Found, error) {
 	m := &matches{}
-	err := t.walk(t.folder("", false), set, set.Start(), m.add)
+	err := t.walk(set, m.add)
 	return m.found, err
 }
 
 // Sum returns what tells the files that set means, with their kinds, modes and
 // contents, from others. It costs less than asking for the files.
 func (t *Tree) Sum(set *glob.Set) (Digest, error) {
-	s := &summing{hash: blake3.New(), buf: make([]byte, 0, summedAtOnce+1<<10)}
-	err := t.walk(t.folder("", false), set, set.Start(), s.add)
-	s.hash.Write(s.buf) // never fails
-	return Digest(s.hash.Sum(nil)), err
+	s := newSumming()
+	err := t.walk(set, s.addFolder)
+	return s.digest(), err
+}
+
+// SumOf returns the sum of files that [Tree.Match] found: what [Tree.Sum] would
+// have returned then.
+func SumOf(found []Found) Digest {
+	s, inFolder := newSumming(), newSumming()
+	for i := range found {
+		folder, name := path.Split(found[i].Path)
+		inFolder.add(name, found[i].Kind, found[i].Mode, &found[i].Digest)
+		if i+1 == len(found) || path.Dir(found[i+1].Path) != path.Clean(folder) {
+			digest := inFolder.digest()
+			s.add(strings.TrimSuffix(folder, "/"), Folder, 0, &digest)
+		}
+	}
+	return s.digest()
+}
+
+// summing is a sum that is being made: of the files in a folder, or of the
+// folders with such sums. A folder of which nothing has changed keeps its sum,
+// so the files in it need not be added one by one.
+type summing struct {
+	hash *blake3.Hasher
+	buf  []byte // what the hash has not been given yet
+}
+
+func newSumming() *summing {
+	return &summing{hash: blake3.New(), buf: make([]byte, 0, summedAtOnce+1<<10)}
 }
 
 // summedAtOnce is how many bytes are handed to the hash at once.
-const summedAtOnce = 16 << 10
+const summedAtOnce = 8 << 10
 
-// summing is a sum that is being made.
-type summing struct {
-	hash *blake3.Hasher
-	buf  []byte
-}
-
-func (s *summing) add(folder string, entries []*entry) {
-	for _, e := range entries {
-		if folder != "" {
-			s.buf = append(s.buf, folder...)
-			s.buf = append(s.buf, '/')
-		}
-		s.buf = append(s.buf, e.name...)
-		s.content(e.kind, fs.FileMode(e.mode), &e.digest)
-	}
-}
-
-// content adds all but the path, which no zero byte ends before.
-func (s *summing) content(kind Kind, mode fs.FileMode, digest *Digest) {
+// add adds a file or a folder, whose name holds no zero byte.
+func (s *summing) add(name string, kind Kind, mode fs.FileMode, digest *Digest) {
 	mark := byte(kind)
 	if kind == File && mode&0o111 != 0 {
 		mark |= 0x80
 	}
-	s.buf = append(s.buf, 0, mark)
+	s.buf = append(append(s.buf, name...), 0, mark)
 	s.buf = append(s.buf, digest[:]...)
 	if len(s.buf) > summedAtOnce {
 		s.hash.Write(s.buf) // never fails
@@ -166,16 +177,42 @@ func (s *summing) content(kind Kind, mode fs.FileMode, digest *Digest) {
 	}
 }
 
-// SumOf returns the sum of files that [Tree.Match] found: what [Tree.Sum] would
-// have returned then.
-func SumOf(found []Found) Digest {
-	s := &summing{hash: blake3.New()}
-	for i := range found {
-		s.buf = append(s.buf, found[i].Path...)
-		s.content(found[i].Kind, found[i].Mode, &found[i].Digest)
-	}
+// digest returns the sum, and begins a new one.
+func (s *summing) digest() (d Digest) {
 	s.hash.Write(s.buf) // never fails
-	return Digest(s.hash.Sum(nil))
+	s.hash.Sum(d[:0])
+	s.hash.Reset()
+	s.buf = s.buf[:0]
+	return d
+}
+
+// addFolder adds the files that are meant in a folder.
+func (s *summing) addFolder(f *folder, meant []*entry) {
+	if len(meant) == 0 {
+		return
+	}
+	digest := f.whole
+	if all := len(meant) == f.files(); !all || digest == (Digest{}) {
+		inFolder := newSumming()
+		for _, e := range meant {
+			inFolder.add(e.name, e.kind, fs.FileMode(e.mode), &e.digest)
+		}
+		if digest = inFolder.digest(); all {
+			f.whole = digest
+		}
+	}
+	s.add(f.path, Folder, 0, &digest)
+}
+
+// files returns how many of the entries are files and links.
+func (f *folder) files() int {
+	n := 0
+	for i := range f.entries {
+		if k := f.entries[i].kind; k == File || k == Link {
+			n++
+		}
+	}
+	return n
 }
 
 // matches gathers what is found. The paths share pieces of memory.
@@ -184,10 +221,10 @@ type matches struct {
 	paths strings.Builder
 }
 
-func (m *matches) add(folder string, entries []*entry) {
-	m.found = slices.Grow(m.found, len(entries))
-	for _, e := range entries {
-		m.found = append(m.found, Found{Path: m.path(folder, e.name), Kind: e.kind, Mode: fs.FileMode(e.mode), Size: e.size, Digest: e.digest})
+func (m *matches) add(f *folder, meant []*entry) {
+	m.found = slices.Grow(m.found, len(meant))
+	for _, e := range meant {
+		m.found = append(m.found, Found{Path: m.path(f.path, e.name), Kind: e.kind, Mode: fs.FileMode(e.mode), Size: e.size, Digest: e.digest})
 	}
 }
 
@@ -207,26 +244,24 @@ func (m *matches) path(folder, name string) string {
 	return m.paths.String()[start:]
 }
 
-// walk adds what set means in a folder and below.
-func (t *Tree) walk(f *folder, set *glob.Set, st glob.State, found adder) error {
-	f.mu.Lock()
-	f.unpack()
-	var below []step
-	err := t.inFolder(f, set, st, &below, found)
-	f.mu.Unlock()
-	if err != nil {
-		return err
-	}
-	for _, b := range below {
-		if err := t.walk(t.folder(path.Join(f.path, b.name), b.follow), set, b.state, found); err != nil {
-			return err
-		}
-	}
-	return nil
+// walk gives found what set means, folder by folder. found must not keep the
+// entries.
+func (t *Tree) walk(set *glob.Set, found func(f *folder, meant []*entry)) error {
+	w := &walker{tree: t, set: set, found: found}
+	return w.walk(t.folder("", false), set.Start())
 }
 
-// adder is given what is found in one folder; it must not keep the entries.
-type adder func(folder string, entries []*entry)
+// walker is one walk through a tree. The memory that a folder needs is used
+// again for the next one.
+type walker struct {
+	tree  *Tree
+	set   *glob.Set
+	found func(f *folder, meant []*entry)
+
+	next  glob.State
+	meant []*entry
+	spare []entry // for a folder that only the index knows
+}
 
 // step is a folder to go down to.
 type step struct {
@@ -235,57 +270,88 @@ type step struct {
 	follow bool // it is a link
 }
 
-func (t *Tree) inFolder(f *folder, set *glob.Set, st glob.State, below *[]step, found adder) error {
-	next := make(glob.State, 0, len(st))
-	var meant []*entry
-	visit := func(e *entry, named bool) {
-		next = set.Step(st, e.name, next)
-		switch e.kind {
-		case Folder:
-			if set.Below(next) && !slices.Contains(neverMatched, e.name) {
-				*below = append(*below, step{e.name, slices.Clone(next), false})
-			}
-		case File, Link:
-			if named && e.kind == Link && set.Below(next) && isFolder(t.absolute(f, e.name)) {
-				*below = append(*below, step{e.name, slices.Clone(next), true})
-			}
-			if set.Matches(next) {
-				meant = append(meant, e)
-			}
-		}
-	}
-	if names, ok := set.Exact(st); ok {
-		slices.Sort(names)
-		for _, name := range slices.Compact(names) {
-			t.ask(f, name) // before the pointers are taken: it may move the entries
-		}
-		for _, name := range slices.Compact(names) {
-			if e := t.ask(f, name); e.kind != Gone {
-				visit(e, true)
-			}
-		}
-		return t.addAll(f, meant, found)
-	}
-	if err := t.list(f); err != nil {
+// walk gives found what is meant in a folder and below.
+func (w *walker) walk(f *folder, st glob.State) error {
+	below, err := w.enter(f, st)
+	if err != nil {
 		return err
 	}
-	meant = make([]*entry, 0, len(f.entries))
-	for i := range f.entries {
-		visit(&f.entries[i], false)
+	for _, b := range below {
+		if err := w.walk(w.tree.folder(path.Join(f.path, b.name), b.follow), b.state); err != nil {
+			return err
+		}
 	}
-	return t.addAll(f, meant, found)
+	return nil
 }
 
-// addAll adds the entries of f that are meant, with their digests.
-func (t *Tree) addAll(f *folder, meant []*entry, found adder) error {
-	if err := t.hashAll(f, meant); err != nil {
+// enter gives found what is meant in a folder, and returns where to go on.
+func (w *walker) enter(f *folder, st glob.State) (below []step, err error) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	f.unpack(w.spare)
+	w.meant = w.meant[:0]
+	if names, ok := w.set.Exact(st); ok {
+		below = w.visitNames(f, st, names)
+	} else {
+		if err := w.tree.list(f); err != nil {
+			return nil, err
+		}
+		for i := range f.entries {
+			below = w.visit(f, st, &f.entries[i], false, below)
+		}
+	}
+	if err := w.addMeant(f); err != nil {
+		return nil, err
+	}
+	w.spare = f.repack(w.tree.generation.Load())
+	return below, nil
+}
+
+// visitNames visits the only entries that may be meant.
+func (w *walker) visitNames(f *folder, st glob.State, names []string) (below []step) {
+	slices.Sort(names)
+	names = slices.Compact(names)
+	for _, name := range names {
+		w.tree.ask(f, name) // before the pointers are taken: it may move the entries
+	}
+	for _, name := range names {
+		if e := w.tree.ask(f, name); e.kind != Gone {
+			below = w.visit(f, st, e, true, below)
+		}
+	}
+	return below
+}
+
+// visit adds an entry to what is meant, or to where to go on; named says that a
+// pattern names it without wildcards.
+func (w *walker) visit(f *folder, st glob.State, e *entry, named bool, below []step) []step {
+	w.next = w.set.Step(st, e.name, w.next)
+	switch e.kind {
+	case Folder:
+		if w.set.Below(w.next) && !slices.Contains(neverMatched, e.name) {
+			below = append(below, step{e.name, slices.Clone(w.next), false})
+		}
+	case File, Link:
+		if named && e.kind == Link && w.set.Below(w.next) && isFolder(w.tree.absolute(f, e.name)) {
+			below = append(below, step{e.name, slices.Clone(w.next), true})
+		}
+		if w.set.Matches(w.next) {
+			w.meant = append(w.meant, e)
+		}
+	}
+	return below
+}
+
+// addMeant gives found the entries of f that are meant, with their digests.
+func (w *walker) addMeant(f *folder) error {
+	if err := w.tree.hashAll(f, w.meant); err != nil {
 		return err
 	}
 	gone := func(e *entry) bool { return !e.hashed }
-	if slices.ContainsFunc(meant, gone) {
-		meant = slices.DeleteFunc(meant, gone)
+	if slices.ContainsFunc(w.meant, gone) {
+		w.meant = slices.DeleteFunc(w.meant, gone)
 	}
-	found(f.path, meant)
+	w.found(f, w.meant)
 	return nil
 }
 
@@ -338,14 +404,15 @@ func (t *Tree) ask(f *folder, name string) *entry {
 		f.named = false
 	}
 	e := &f.entries[at]
-	t.take(e, now, gen)
+	f.take(e, now, gen)
 	return e
 }
 
-// take notes the stamp of an entry.
-func (t *Tree) take(e *entry, now stamp, gen int32) {
-	if e.stamp != now || !e.sure && e.asked != gen {
+// take notes the stamp of an entry of f.
+func (f *folder) take(e *entry, now stamp, gen int32) {
+	if e.stamp != now || e.hashed && !e.sure && e.asked != gen {
 		e.hashed, e.sure = false, false
+		f.changed()
 	}
 	e.stamp, e.asked = now, gen
 }
@@ -367,9 +434,13 @@ func (t *Tree) list(f *folder) error {
 	return nil
 }
 
+// changed notes that the entries are no longer what the index says. f is locked.
+func (f *folder) changed() { f.packed, f.whole = "", Digest{} }
+
 // merge makes names, which are sorted, the entries of f, keeping what is known.
 func (f *folder) merge(names []string) {
 	old := f.entries
+	f.changed()
 	f.entries = make([]entry, 0, len(names))
 	for _, name := range names {
 		for len(old) > 0 && old[0].name < name {

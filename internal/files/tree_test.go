@@ -191,7 +191,7 @@ func TestADamagedIndexIsNone(t *testing.T) {
 	next := New(tree.top)
 	next.decode(data)
 	assert.Len(t, next.folders, len(tree.folders))
-	next.folders[""].unpack()
+	next.folders[""].unpack(nil)
 	at, found := next.folders[""].find("a")
 	assert.True(t, found && next.folders[""].entries[at].hashed)
 	assert.Equal(t, want, match(t, next, "**", "!.tugline"))

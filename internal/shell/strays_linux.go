@@ -15,6 +15,9 @@ import (
 // grace, the hard way. It is to be called when nothing else of this process's
 // is running. It returns when none is left.
 func EndStrays(grace time.Duration) {
+	if !adopts.Load() {
+		return
+	}
 	inherited := adoptOrphans()
 	deadline := time.Now().Add(grace)
 	asked := map[int]bool{}

@@ -1,0 +1,72 @@
+package files
+
+import (
+	"fmt"
+	"math/rand/v2"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+)
+
+// settled returns the tree as the next run finds it, long after all its files
+// were written.
+func settled(tree *Tree) *Tree {
+	for _, f := range tree.folders {
+		f.named = f.self.kind == Folder
+		for i := range f.entries {
+			f.entries[i].sure = f.entries[i].hashed
+		}
+	}
+	next := New(tree.top)
+	next.decode(string(tree.encode()))
+	return next
+}
+
+// Sums and what is known of whole folders are kept from run to run; whatever
+// happens in between, they say what reading all anew would.
+func TestWhatIsKeptSaysWhatIsThere(t *testing.T) {
+	patterns := [][]string{{"**", "!.tugline"}, {"a"}, {"a/*.txt"}, {"**/1.txt", "b/c"}, {"a/1.txt", "b/c/2.bin"}, {"a/**", "!a/0.txt"}}
+	for seed := range uint64(60) {
+		random := rand.New(rand.NewPCG(1, seed))
+		one := func(list ...string) string { return list[random.IntN(len(list))] }
+		tree := project(t, map[string]string{"a/0.txt": "zero", "a/1.txt": "one", "b/c/2.bin": "two"})
+		length := 10
+		for step := range 12 {
+			for range random.IntN(3) { // some patterns are asked for, not all
+				match(t, tree, patterns[random.IntN(len(patterns))]...)
+			}
+			if random.IntN(2) == 0 {
+				tree = settled(tree)
+			}
+			folder := filepath.Join(tree.top, one("a", "b", "b/c", "a/new"))
+			name := filepath.Join(folder, one("0.txt", "1.txt", "2.bin"))
+			switch random.IntN(5) {
+			case 0, 1:
+				length++ // the clock may be coarse: no change without another size
+				require.NoError(t, os.MkdirAll(folder, 0o755))
+				require.NoError(t, os.WriteFile(name, []byte(strings.Repeat("x", length)), 0o644))
+			case 2:
+				os.Remove(name) // it may not be there
+			case 3:
+				os.Chmod(name, []os.FileMode{0o644, 0o755}[random.IntN(2)]) // as above
+			case 4:
+				require.NoError(t, os.RemoveAll(folder))
+			}
+			filepath.WalkDir(tree.top, func(path string, e os.DirEntry, _ error) error {
+				if e != nil && e.IsDir() { // and no change of a folder without another time
+					os.Chtimes(path, time.Time{}, time.Unix(int64(length*100+step), 0))
+				}
+				return nil
+			})
+			tree.Forget()
+			for _, list := range patterns {
+				want := match(t, New(tree.top), list...)
+				require.Equal(t, want, match(t, tree, list...), fmt.Sprintf("seed %d, step %d, %v", seed, step, list))
+			}
+		}
+	}
+}
