@@ -8,14 +8,11 @@ import (
 	"fmt"
 	"io/fs"
 	"os"
-	"path"
 	"path/filepath"
 	"slices"
 	"strings"
 	"sync"
 	"sync/atomic"
-
-	"github.com/zeebo/blake3"
 
 	"tugline/internal/glob"
 )
@@ -125,96 +122,6 @@ func (t *Tree) Match(set *glob.Set) ([]Found, error) {
 	return m.found, err
 }
 
-// Sum returns what tells the files that set means, with their kinds, modes and
-// contents, from others. It costs less than asking for the files.
-func (t *Tree) Sum(set *glob.Set) (Digest, error) {
-	s := newSumming()
-	err := t.walk(set, s.addFolder)
-	return s.digest(), err
-}
-
-// SumOf returns the sum of files that [Tree.Match] found: what [Tree.Sum] would
-// have returned then.
-func SumOf(found []Found) Digest {
-	s, inFolder := newSumming(), newSumming()
-	for i := range found {
-		folder, name := path.Split(found[i].Path)
-		inFolder.add(name, found[i].Kind, found[i].Mode, &found[i].Digest)
-		if i+1 == len(found) || path.Dir(found[i+1].Path) != path.Clean(folder) {
-			digest := inFolder.digest()
-			s.add(strings.TrimSuffix(folder, "/"), Folder, 0, &digest)
-		}
-	}
-	return s.digest()
-}
-
-// summing is a sum that is being made: of the files in a folder, or of the
-// folders with such sums. A folder of which nothing has changed keeps its sum,
-// so the files in it need not be added one by one.
-type summing struct {
-	hash *blake3.Hasher
-	buf  []byte // what the hash has not been given yet
-}
-
-func newSumming() *summing {
-	return &summing{hash: blake3.New(), buf: make([]byte, 0, summedAtOnce+1<<10)}
-}
-
-// summedAtOnce is how many bytes are handed to the hash at once.
-const summedAtOnce = 8 << 10
-
-// add adds a file or a folder, whose name holds no zero byte.
-func (s *summing) add(name string, kind Kind, mode fs.FileMode, digest *Digest) {
-	mark := byte(kind)
-	if kind == File && mode&0o111 != 0 {
-		mark |= 0x80
-	}
-	s.buf = append(append(s.buf, name...), 0, mark)
-	s.buf = append(s.buf, digest[:]...)
-	if len(s.buf) > summedAtOnce {
-		s.hash.Write(s.buf) // never fails
-		s.buf = s.buf[:0]
-	}
-}
-
-// digest returns the sum, and begins a new one.
-func (s *summing) digest() (d Digest) {
-	s.hash.Write(s.buf) // never fails
-	s.hash.Sum(d[:0])
-	s.hash.Reset()
-	s.buf = s.buf[:0]
-	return d
-}
-
-// addFolder adds the files that are meant in a folder.
-func (s *summing) addFolder(f *folder, meant []*entry) {
-	if len(meant) == 0 {
-		return
-	}
-	digest := f.whole
-	if all := len(meant) == f.files(); !all || digest == (Digest{}) {
-		inFolder := newSumming()
-		for _, e := range meant {
-			inFolder.add(e.name, e.kind, fs.FileMode(e.mode), &e.digest)
-		}
-		if digest = inFolder.digest(); all {
-			f.whole = digest
-		}
-	}
-	s.add(f.path, Folder, 0, &digest)
-}
-
-// files returns how many of the entries are files and links.
-func (f *folder) files() int {
-	n := 0
-	for i := range f.entries {
-		if k := f.entries[i].kind; k == File || k == Link {
-			n++
-		}
-	}
-	return n
-}
-
 // matches gathers what is found. The paths share pieces of memory.
 type matches struct {
 	found []Found
@@ -242,117 +149,6 @@ func (m *matches) path(folder, name string) string {
 	m.paths.WriteByte('/')
 	m.paths.WriteString(name)
 	return m.paths.String()[start:]
-}
-
-// walk gives found what set means, folder by folder. found must not keep the
-// entries.
-func (t *Tree) walk(set *glob.Set, found func(f *folder, meant []*entry)) error {
-	w := &walker{tree: t, set: set, found: found}
-	return w.walk(t.folder("", false), set.Start())
-}
-
-// walker is one walk through a tree. The memory that a folder needs is used
-// again for the next one.
-type walker struct {
-	tree  *Tree
-	set   *glob.Set
-	found func(f *folder, meant []*entry)
-
-	next  glob.State
-	meant []*entry
-	spare []entry // for a folder that only the index knows
-}
-
-// step is a folder to go down to.
-type step struct {
-	name   string
-	state  glob.State
-	follow bool // it is a link
-}
-
-// walk gives found what is meant in a folder and below.
-func (w *walker) walk(f *folder, st glob.State) error {
-	below, err := w.enter(f, st)
-	if err != nil {
-		return err
-	}
-	for _, b := range below {
-		if err := w.walk(w.tree.folder(path.Join(f.path, b.name), b.follow), b.state); err != nil {
-			return err
-		}
-	}
-	return nil
-}
-
-// enter gives found what is meant in a folder, and returns where to go on.
-func (w *walker) enter(f *folder, st glob.State) (below []step, err error) {
-	f.mu.Lock()
-	defer f.mu.Unlock()
-	f.unpack(w.spare)
-	w.meant = w.meant[:0]
-	if names, ok := w.set.Exact(st); ok {
-		below = w.visitNames(f, st, names)
-	} else {
-		if err := w.tree.list(f); err != nil {
-			return nil, err
-		}
-		for i := range f.entries {
-			below = w.visit(f, st, &f.entries[i], false, below)
-		}
-	}
-	if err := w.addMeant(f); err != nil {
-		return nil, err
-	}
-	w.spare = f.repack(w.tree.generation.Load())
-	return below, nil
-}
-
-// visitNames visits the only entries that may be meant.
-func (w *walker) visitNames(f *folder, st glob.State, names []string) (below []step) {
-	slices.Sort(names)
-	names = slices.Compact(names)
-	for _, name := range names {
-		w.tree.ask(f, name) // before the pointers are taken: it may move the entries
-	}
-	for _, name := range names {
-		if e := w.tree.ask(f, name); e.kind != Gone {
-			below = w.visit(f, st, e, true, below)
-		}
-	}
-	return below
-}
-
-// visit adds an entry to what is meant, or to where to go on; named says that a
-// pattern names it without wildcards.
-func (w *walker) visit(f *folder, st glob.State, e *entry, named bool, below []step) []step {
-	w.next = w.set.Step(st, e.name, w.next)
-	switch e.kind {
-	case Folder:
-		if w.set.Below(w.next) && !slices.Contains(neverMatched, e.name) {
-			below = append(below, step{e.name, slices.Clone(w.next), false})
-		}
-	case File, Link:
-		if named && e.kind == Link && w.set.Below(w.next) && isFolder(w.tree.absolute(f, e.name)) {
-			below = append(below, step{e.name, slices.Clone(w.next), true})
-		}
-		if w.set.Matches(w.next) {
-			w.meant = append(w.meant, e)
-		}
-	}
-	return below
-}
-
-// addMeant gives found the entries of f that are meant, with their digests.
-func (w *walker) addMeant(f *folder) error {
-	if err := w.tree.hashAll(f, w.meant); err != nil {
-		return err
-	}
-	gone := func(e *entry) bool { return !e.hashed }
-	if slices.ContainsFunc(w.meant, gone) {
-		w.meant = slices.DeleteFunc(w.meant, gone)
-	}
-	w.found(f, w.meant)
-	return nil
 }
 
 // folder returns what is known of the folder at a path.

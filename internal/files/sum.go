@@ -1,0 +1,102 @@
+package files
+
+import (
+	"io/fs"
+	"path"
+	"strings"
+
+	"github.com/zeebo/blake3"
+
+	"tugline/internal/glob"
+)
+
+// Sum returns what tells the files that set means, with their kinds, modes and
+// contents, from others. It costs less than asking for the files.
+func (t *Tree) Sum(set *glob.Set) (Digest, error) {
+	s := newSumming()
+	err := t.walk(set, s.addFolder)
+	return s.digest(), err
+}
+
+// SumOf returns the sum of files that [Tree.Match] found: what [Tree.Sum] would
+// have returned then.
+func SumOf(found []Found) Digest {
+	s, inFolder := newSumming(), newSumming()
+	for i := range found {
+		folder, name := path.Split(found[i].Path)
+		inFolder.add(name, found[i].Kind, found[i].Mode, &found[i].Digest)
+		if i+1 == len(found) || path.Dir(found[i+1].Path) != path.Clean(folder) {
+			digest := inFolder.digest()
+			s.add(strings.TrimSuffix(folder, "/"), Folder, 0, &digest)
+		}
+	}
+	return s.digest()
+}
+
+// summing is a sum that is being made: of the files in a folder, or of the
+// folders with such sums. A folder of which nothing has changed keeps its sum,
+// so the files in it need not be added one by one.
+type summing struct {
+	hash *blake3.Hasher
+	buf  []byte // what the hash has not been given yet
+}
+
+func newSumming() *summing {
+	return &summing{hash: blake3.New(), buf: make([]byte, 0, summedAtOnce+1<<10)}
+}
+
+// summedAtOnce is how many bytes are handed to the hash at once.
+const summedAtOnce = 8 << 10
+
+// add adds a file or a folder, whose name holds no zero byte.
+func (s *summing) add(name string, kind Kind, mode fs.FileMode, digest *Digest) {
+	mark := byte(kind)
+	if kind == File && mode&0o111 != 0 {
+		mark |= 0x80
+	}
+	s.buf = append(append(s.buf, name...), 0, mark)
+	s.buf = append(s.buf, digest[:]...)
+	if len(s.buf) > summedAtOnce {
+		s.hash.Write(s.buf) // never fails
+		s.buf = s.buf[:0]
+	}
+}
+
+// digest returns the sum, and begins a new one.
+func (s *summing) digest() (d Digest) {
+	s.hash.Write(s.buf) // never fails
+	s.hash.Sum(d[:0])
+	s.hash.Reset()
+	s.buf = s.buf[:0]
+	return d
+}
+
+// addFolder adds the files that are meant in a folder.
+func (s *summing) addFolder(f *folder, meant []*entry) {
+	if len(meant) == 0 {
+		return
+	}
+	digest := f.whole
+	if all := len(meant) == f.files(); !all || digest == (Digest{}) {
+		inFolder := newSumming()
+		for _, e := range meant {
+			inFolder.add(e.name, e.kind, fs.FileMode(e.mode), &e.digest)
+		}
+		if digest = inFolder.digest(); all {
+			f.whole = digest
+		}
+	}
+	s.add(f.path, Folder, 0, &digest)
+}
+
+// files returns how many of the entries are files and links.
+func (f *folder) files() int {
+	n := 0
+	for i := range f.entries {
+		if k := f.entries[i].kind; k == File || k == Link {
+			n++
+		}
+	}
+	return n
+}
+

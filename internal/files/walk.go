@@ -1,0 +1,120 @@
+package files
+
+import (
+	"path"
+	"slices"
+
+	"tugline/internal/glob"
+)
+
+// walk gives found what set means, folder by folder. found must not keep the
+// entries.
+func (t *Tree) walk(set *glob.Set, found func(f *folder, meant []*entry)) error {
+	w := &walker{tree: t, set: set, found: found}
+	return w.walk(t.folder("", false), set.Start())
+}
+
+// walker is one walk through a tree. The memory that a folder needs is used
+// again for the next one.
+type walker struct {
+	tree  *Tree
+	set   *glob.Set
+	found func(f *folder, meant []*entry)
+
+	next  glob.State
+	meant []*entry
+	spare []entry // for a folder that only the index knows
+}
+
+// step is a folder to go down to.
+type step struct {
+	name   string
+	state  glob.State
+	follow bool // it is a link
+}
+
+// walk gives found what is meant in a folder and below.
+func (w *walker) walk(f *folder, st glob.State) error {
+	below, err := w.enter(f, st)
+	if err != nil {
+		return err
+	}
+	for _, b := range below {
+		if err := w.walk(w.tree.folder(path.Join(f.path, b.name), b.follow), b.state); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// enter gives found what is meant in a folder, and returns where to go on.
+func (w *walker) enter(f *folder, st glob.State) (below []step, err error) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	f.unpack(w.spare)
+	w.meant = w.meant[:0]
+	if names, ok := w.set.Exact(st); ok {
+		below = w.visitNames(f, st, names)
+	} else {
+		if err := w.tree.list(f); err != nil {
+			return nil, err
+		}
+		for i := range f.entries {
+			below = w.visit(f, st, &f.entries[i], false, below)
+		}
+	}
+	if err := w.addMeant(f); err != nil {
+		return nil, err
+	}
+	w.spare = f.repack(w.tree.generation.Load())
+	return below, nil
+}
+
+// visitNames visits the only entries that may be meant.
+func (w *walker) visitNames(f *folder, st glob.State, names []string) (below []step) {
+	slices.Sort(names)
+	names = slices.Compact(names)
+	for _, name := range names {
+		w.tree.ask(f, name) // before the pointers are taken: it may move the entries
+	}
+	for _, name := range names {
+		if e := w.tree.ask(f, name); e.kind != Gone {
+			below = w.visit(f, st, e, true, below)
+		}
+	}
+	return below
+}
+
+// visit adds an entry to what is meant, or to where to go on; named says that a
+// pattern names it without wildcards.
+func (w *walker) visit(f *folder, st glob.State, e *entry, named bool, below []step) []step {
+	w.next = w.set.Step(st, e.name, w.next)
+	switch e.kind {
+	case Folder:
+		if w.set.Below(w.next) && !slices.Contains(neverMatched, e.name) {
+			below = append(below, step{e.name, slices.Clone(w.next), false})
+		}
+	case File, Link:
+		if named && e.kind == Link && w.set.Below(w.next) && isFolder(w.tree.absolute(f, e.name)) {
+			below = append(below, step{e.name, slices.Clone(w.next), true})
+		}
+		if w.set.Matches(w.next) {
+			w.meant = append(w.meant, e)
+		}
+	}
+	return below
+}
+
+// addMeant gives found the entries of f that are meant, with their digests.
+func (w *walker) addMeant(f *folder) error {
+	if err := w.tree.hashAll(f, w.meant); err != nil {
+		return err
+	}
+	gone := func(e *entry) bool { return !e.hashed }
+	if slices.ContainsFunc(w.meant, gone) {
+		w.meant = slices.DeleteFunc(w.meant, gone)
+	}
+	w.found(f, w.meant)
+	return nil
+}
+
