@@ -52,8 +52,12 @@ func (b *bench) tree(n int) (dir string, err error) {
 			return "", fmt.Errorf("git %s: %w\n%s", args[0], err, out)
 		}
 	}
-	return dir, nil
+	return dir, onDisk()
 }
+
+// onDisk returns when all that was written is on the disk: writing it later
+// would slow down what is measured then.
+func onDisk() error { return command("sync")() }
 
 // nothingToDo: all is unchanged, beside what version control says of the files.
 func (b *bench) nothingToDo() ([]row, error) {

@@ -83,7 +83,8 @@ func (m *Memory) Judge(s *plan.Step, inputs []plan.Input) (Verdict, error) {
 		return v, nil
 	}
 	v := Verdict{Action: ToRun}
-	reads, err := m.sum(s.Reads)
+	head, known := m.Ledger.Head(s.ID())
+	reads, err := m.inputs(s, &v, known)
 	if err != nil {
 		return v, err
 	}
@@ -99,17 +100,30 @@ func (m *Memory) Judge(s *plan.Step, inputs []plan.Input) (Verdict, error) {
 		v.Reasons = reason("always", "it always runs")
 		m.Done.weigh(s, &v)
 	default:
-		err = m.compare(s, &v)
+		err = m.compare(s, &v, head, known)
 	}
-	if err == nil && v.Action != Leave {
+	if err == nil && v.Action != Leave && v.reads == nil {
 		v.reads, err = m.match(s.Reads) // now, while it is known
 	}
 	return v, err
 }
 
-// compare holds a step against its record.
-func (m *Memory) compare(s *plan.Step, v *Verdict) (err error) {
-	head, found := m.Ledger.Head(s.ID())
+// inputs returns the sum of what a step reads. One without a record will not be
+// left, so its files are found at once.
+func (m *Memory) inputs(s *plan.Step, v *Verdict, known bool) (sum files.Digest, err error) {
+	if known || len(s.Reads) == 0 {
+		return m.sum(s.Reads)
+	}
+	set, err := glob.Compile(plan.Patterns(s.Reads))
+	if err != nil {
+		return sum, err
+	}
+	v.reads, sum, err = m.Files.MatchAndSum(set)
+	return sum, err
+}
+
+// compare holds a step against its record, of which head is known if there is one.
+func (m *Memory) compare(s *plan.Step, v *Verdict, head history.Head, found bool) (err error) {
 	v.last = time.Duration(head.Ms) * time.Millisecond
 	begun, isBegun := m.Ledger.Begun(s.ID())
 	switch {

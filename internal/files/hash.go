@@ -53,7 +53,7 @@ const readers = 2
 
 // hashAll makes the digests of entries of f, which is locked. Those that are
 // gone are left without one.
-func (t *Tree) hashAll(f *folder, entries []*entry) error {
+func (t *Tree) hashAll(f *folder, h *handle, entries []*entry) error {
 	var unknown []*entry
 	for _, e := range entries {
 		if !e.hashed {
@@ -65,14 +65,10 @@ func (t *Tree) hashAll(f *folder, entries []*entry) error {
 	}
 	f.changed()
 	t.clock()
-	dir, err := openDir(t.absolute(f, ""))
+	dir, err := h.get()
 	if err != nil {
-		if errors.Is(err, fs.ErrNotExist) {
-			return nil // and so are its entries
-		}
-		return err
+		return ignoringGone(err)
 	}
-	defer dir.close()
 	errs := make([]error, readers)
 	var wg sync.WaitGroup
 	for r := range readers {
@@ -89,11 +85,24 @@ func (t *Tree) hashAll(f *folder, entries []*entry) error {
 	return errors.Join(errs...)
 }
 
+// ignoringGone returns err, unless it says that a folder is gone: so are its
+// files.
+func ignoringGone(err error) error {
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil
+	}
+	return err
+}
+
 // hash reads the file of e, which stands in the open folder dir.
 func (t *Tree) hash(f *folder, dir openFolder, e *entry) error {
-	now := t.clock()
-	if e.kind == Link {
+	now := t.clock() // before it is opened
+	switch e.kind {
+	case File:
+	case Link:
 		return t.hashLink(e, t.absolute(f, e.name))
+	default:
+		return fs.ErrNotExist // it is no file any more
 	}
 	file, err := dir.open(e.name)
 	if err != nil {
@@ -103,12 +112,12 @@ func (t *Tree) hash(f *folder, dir openFolder, e *entry) error {
 	if err != nil {
 		return err
 	}
-	e.digest, e.hashed = digest, true
-	// A file that grew or changed while it was being read is not known for sure.
-	e.sure = after == e.stamp && size == e.size && e.isSure(now)
-	if after != e.stamp {
-		e.stamp = after
+	if after.kind != File {
+		return fs.ErrNotExist
 	}
+	// What was changed while it was being read is younger than now, and not sure.
+	e.digest, e.hashed, e.sure = digest, true, size == after.size && after.isSure(now)
+	e.stamp = after
 	return nil
 }
 
@@ -193,7 +202,7 @@ func (r *Reader) Read(found *Found) ([]byte, error) {
 	folder := path.Dir(found.Path)
 	if !r.open || r.path != folder {
 		r.Close()
-		dir, err := openDir(filepath.Join(r.Top, filepath.FromSlash(folder)))
+		dir, err := openDir(filepath.Join(r.Top, filepath.FromSlash(folder)), true)
 		if err != nil {
 			return nil, err
 		}

@@ -103,11 +103,32 @@ func (t *Tree) encode() []byte {
 		paths = append(paths, path)
 	}
 	slices.Sort(paths)
-	data := []byte(magic)
+	data := make([]byte, 0, t.packedSize())
+	data = append(data, magic...)
 	for _, path := range paths {
 		data = t.folders[path].encode(data)
 	}
 	return data
+}
+
+// packedSize returns about how long the index will be: making it room bit by
+// bit would cost more than writing it.
+func (t *Tree) packedSize() int {
+	size := len(magic)
+	for _, f := range t.folders {
+		size += f.packedSize()
+	}
+	return size
+}
+
+func (f *folder) packedSize() int {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	size := 16 + 2 + stampSize + len(f.whole) + len(f.path) + len(f.packed)
+	for i := range f.entries {
+		size += 2 + len(f.entries[i].name) + stampSize + 1 + len(f.entries[i].digest)
+	}
+	return size
 }
 
 func (f *folder) encode(data []byte) []byte {

@@ -6,26 +6,27 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
-	"slices"
 )
 
-// readFolder reads the names of f and asks for each. f is locked.
-func (t *Tree) readFolder(f *folder, gen int32) error {
-	found, err := os.ReadDir(t.absolute(f, ""))
+// readFolder reads the names of f. f is locked.
+func (t *Tree) readFolder(f *folder, h *handle) error {
+	list, err := os.ReadDir(h.name)
 	if err != nil {
 		f.changed()
 		f.entries = nil
 		return err
 	}
-	names := make([]string, len(found))
-	for i, e := range found {
-		names[i] = e.Name()
-	}
-	slices.Sort(names)
-	f.merge(names)
-	for i := range f.entries {
-		if e := &f.entries[i]; e.asked != gen {
-			f.take(e, stampOf(t.absolute(f, e.name)), gen)
+	f.merge(namesOf(list))
+	return nil
+}
+
+// askAll takes the stamps of files of f, as far as they are not known. f is
+// locked.
+func (t *Tree) askAll(f *folder, h *handle, files []*entry) error {
+	gen := t.generation.Load()
+	for _, e := range files {
+		if !f.isKnown(e, gen) {
+			f.take(e, stampOf(filepath.Join(h.name, e.name)), gen)
 		}
 	}
 	return nil
@@ -42,16 +43,7 @@ func stampOf(name string) stamp {
 
 func stampFrom(info fs.FileInfo) stamp {
 	s := stamp{size: info.Size(), modified: info.ModTime().UnixNano(), mode: uint32(info.Mode().Perm())}
-	switch mode := info.Mode(); {
-	case mode.IsRegular():
-		s.kind = File
-	case mode.IsDir():
-		s.kind = Folder
-	case mode&fs.ModeSymlink != 0:
-		s.kind = Link
-	default:
-		s.kind = Other
-	}
+	s.kind = kindOf(info.Mode())
 	return s
 }
 
@@ -61,7 +53,7 @@ type rawFile struct{ *os.File }
 // openFolder is the path of a folder.
 type openFolder string
 
-func openDir(name string) (openFolder, error) { return openFolder(name), nil }
+func openDir(name string, _ bool) (openFolder, error) { return openFolder(name), nil }
 
 func (dir openFolder) close() {}
 

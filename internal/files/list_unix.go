@@ -7,40 +7,58 @@ import (
 	"io"
 	"io/fs"
 	"os"
-	"slices"
 
 	"golang.org/x/sys/unix"
 )
 
-// readFolder reads the names of f, unless they cannot have changed, and asks for
-// each. f is locked.
-func (t *Tree) readFolder(f *folder, gen int32) error {
-	name := t.absolute(f, "")
-	fd, err := openFolderAt(name, f.follow)
+// readFolder reads the names of f, unless they cannot have changed. f is locked.
+func (t *Tree) readFolder(f *folder, h *handle) error {
+	dir, err := h.get()
 	if err != nil {
 		f.changed()
 		f.entries, f.named = nil, false
 		return err
 	}
-	defer unix.Close(fd)
 	now := t.clock()
 	var st unix.Stat_t
-	if err := unix.Fstat(fd, &st); err != nil {
-		return &fs.PathError{Op: "stat", Path: name, Err: err}
+	if err := statOf(int(dir), &st); err != nil {
+		return &fs.PathError{Op: "stat", Path: h.name, Err: err}
 	}
 	self := stampFrom(&st)
 	if !f.named || f.self != self {
-		if err := t.readNames(f, name); err != nil {
+		list, err := readNames(h.name)
+		if err != nil {
 			return err
 		}
+		f.merge(namesOf(list))
 		f.self, f.named = self, self.isSure(now)
 		t.learned()
 	}
-	asking := asker{fd: fd}
-	for i := range f.entries {
-		if e := &f.entries[i]; e.asked != gen {
-			f.take(e, asking.stamp(e.name), gen)
+	return nil
+}
+
+// askAll takes the stamps of files of f, as far as they are not known. A file
+// that was never read is left to the one who reads it. f is locked.
+func (t *Tree) askAll(f *folder, h *handle, files []*entry) error {
+	gen := t.generation.Load()
+	var asking asker
+	for _, e := range files {
+		if f.isKnown(e, gen) {
+			continue
 		}
+		if e.stamp == (stamp{kind: File}) {
+			e.asked = gen
+			continue
+		}
+		dir, err := h.get()
+		if err != nil {
+			return ignoringGone(err)
+		}
+		asking.fd = int(dir)
+		f.take(e, asking.stamp(e.name), gen)
+	}
+	if len(files) == f.files() {
+		f.asked = gen
 	}
 	return nil
 }
@@ -58,19 +76,13 @@ func (a *asker) stamp(name string) stamp {
 	}
 }
 
-func (t *Tree) readNames(f *folder, name string) error {
+func readNames(name string) ([]fs.DirEntry, error) {
 	dir, err := os.Open(name)
 	if err != nil {
-		return err
+		return nil, err
 	}
 	defer dir.Close()
-	names, err := dir.Readdirnames(-1)
-	if err != nil {
-		return err
-	}
-	slices.Sort(names)
-	f.merge(names)
-	return nil
+	return dir.ReadDir(-1)
 }
 
 func openFolderAt(name string, follow bool) (fd int, err error) {
@@ -135,8 +147,8 @@ type rawFile int
 // whole path.
 type openFolder int
 
-func openDir(name string) (openFolder, error) {
-	fd, err := openFolderAt(name, true)
+func openDir(name string, follow bool) (openFolder, error) {
+	fd, err := openFolderAt(name, follow)
 	return openFolder(fd), err
 }
 

@@ -18,6 +18,16 @@ func (t *Tree) Sum(set *glob.Set) (Digest, error) {
 	return s.digest(), err
 }
 
+// MatchAndSum returns what [Tree.Match] and [Tree.Sum] would, in one walk.
+func (t *Tree) MatchAndSum(set *glob.Set) ([]Found, Digest, error) {
+	m, s := &matches{}, newSumming()
+	err := t.walk(set, func(f *folder, meant []*entry) {
+		m.add(f, meant)
+		s.addFolder(f, meant)
+	})
+	return m.found, s.digest(), err
+}
+
 // SumOf returns the sum of files that [Tree.Match] found: what [Tree.Sum] would
 // have returned then.
 func SumOf(found []Found) Digest {
@@ -39,6 +49,8 @@ func SumOf(found []Found) Digest {
 type summing struct {
 	hash *blake3.Hasher
 	buf  []byte // what the hash has not been given yet
+
+	inFolder *summing // used again for each folder
 }
 
 func newSumming() *summing {
@@ -78,11 +90,13 @@ func (s *summing) addFolder(f *folder, meant []*entry) {
 	}
 	digest := f.whole
 	if all := len(meant) == f.files(); !all || digest == (Digest{}) {
-		inFolder := newSumming()
-		for _, e := range meant {
-			inFolder.add(e.name, e.kind, fs.FileMode(e.mode), &e.digest)
+		if s.inFolder == nil {
+			s.inFolder = newSumming()
 		}
-		if digest = inFolder.digest(); all {
+		for _, e := range meant {
+			s.inFolder.add(e.name, e.kind, fs.FileMode(e.mode), &e.digest)
+		}
+		if digest = s.inFolder.digest(); all {
 			f.whole = digest
 		}
 	}
@@ -99,4 +113,3 @@ func (f *folder) files() int {
 	}
 	return n
 }
-

@@ -61,6 +61,7 @@ type folder struct {
 	check   uint32     // the checksum of packed
 	entries []entry    // sorted by name; nil while only packed says them
 	listed  int32      // the generation in which entries were all there were; 0: never
+	asked   int32      // the generation in which all files of it were asked for
 	self    stamp      // of the folder when its names were read
 	named   bool       // entries are all names there were at self
 	whole   Digest     // the sum of all its files; zero: not known
@@ -185,7 +186,7 @@ func (t *Tree) ask(f *folder, name string) *entry {
 		return &entry{name: name, stamp: stampOf(t.absolute(f, name))}
 	}
 	at, known := f.find(name)
-	if known && (f.entries[at].asked == gen || f.listed == gen) {
+	if known && f.isKnown(&f.entries[at], gen) {
 		return &f.entries[at]
 	}
 	if !known && f.listed == gen {
@@ -204,8 +205,17 @@ func (t *Tree) ask(f *folder, name string) *entry {
 	return e
 }
 
+// isKnown reports whether an entry is what there is in this generation. Of what
+// is no file, only the kind is of interest, which the listing tells.
+func (f *folder) isKnown(e *entry, gen int32) bool {
+	return e.asked == gen || f.asked == gen || f.listed == gen && e.kind != File && e.kind != Link
+}
+
 // take notes the stamp of an entry of f.
 func (f *folder) take(e *entry, now stamp, gen int32) {
+	if now.kind == Folder || now.kind == Other {
+		now = stamp{kind: now.kind}
+	}
 	if e.stamp != now || e.hashed && !e.sure && e.asked != gen {
 		e.hashed, e.sure = false, false
 		f.changed()
@@ -213,13 +223,36 @@ func (f *folder) take(e *entry, now stamp, gen int32) {
 	e.stamp, e.asked = now, gen
 }
 
-// list makes the entries of f all there are now. f is locked.
-func (t *Tree) list(f *folder) error {
+// handle is a folder that is opened when it is first needed.
+type handle struct {
+	name   string // absolute
+	follow bool   // it may be a link
+	dir    openFolder
+	open   bool
+}
+
+func (h *handle) get() (_ openFolder, err error) {
+	if !h.open {
+		h.dir, err = openDir(h.name, h.follow)
+		h.open = err == nil
+	}
+	return h.dir, err
+}
+
+func (h *handle) close() {
+	if h.open {
+		h.dir.close()
+		h.open = false
+	}
+}
+
+// list makes the entries of f all there are now, with their kinds. f is locked.
+func (t *Tree) list(f *folder, h *handle) error {
 	gen := t.generation.Load()
 	if f.listed == gen {
 		return f.bad
 	}
-	f.bad = t.readFolder(f, gen)
+	f.bad = t.readFolder(f, h)
 	f.listed = gen
 	if errors.Is(f.bad, fs.ErrNotExist) {
 		f.bad = nil // gone in between
@@ -233,21 +266,49 @@ func (t *Tree) list(f *folder) error {
 // changed notes that the entries are no longer what the index says. f is locked.
 func (f *folder) changed() { f.packed, f.whole = "", Digest{} }
 
+// named is a name in a folder, and what stands there.
+type named struct {
+	name string
+	kind Kind
+}
+
 // merge makes names, which are sorted, the entries of f, keeping what is known.
-func (f *folder) merge(names []string) {
+func (f *folder) merge(names []named) {
 	old := f.entries
 	f.changed()
 	f.entries = make([]entry, 0, len(names))
-	for _, name := range names {
-		for len(old) > 0 && old[0].name < name {
+	for _, now := range names {
+		for len(old) > 0 && old[0].name < now.name {
 			old = old[1:] // it is gone
 		}
-		if len(old) > 0 && old[0].name == name {
+		if len(old) > 0 && old[0].name == now.name && old[0].kind == now.kind {
 			f.entries = append(f.entries, old[0])
 			continue
 		}
-		f.entries = append(f.entries, entry{name: name})
+		f.entries = append(f.entries, entry{name: now.name, stamp: stamp{kind: now.kind}})
 	}
+}
+
+// namesOf returns the names that a listing tells, sorted.
+func namesOf(list []fs.DirEntry) []named {
+	names := make([]named, len(list))
+	for i, e := range list {
+		names[i] = named{e.Name(), kindOf(e.Type())}
+	}
+	slices.SortFunc(names, func(a, b named) int { return strings.Compare(a.name, b.name) })
+	return names
+}
+
+func kindOf(mode fs.FileMode) Kind {
+	switch {
+	case mode.IsRegular():
+		return File
+	case mode.IsDir():
+		return Folder
+	case mode&fs.ModeSymlink != 0:
+		return Link
+	}
+	return Other
 }
 
 // learned notes that the index is out of date.

@@ -46,6 +46,10 @@ func match(t *testing.T, tree *Tree, patterns ...string) []Found {
 	sum, err := tree.Sum(set)
 	require.NoError(t, err)
 	assert.Equal(t, SumOf(found), sum)
+	both, bothSum, err := tree.MatchAndSum(set)
+	require.NoError(t, err)
+	assert.Equal(t, found, both)
+	assert.Equal(t, sum, bothSum)
 	return found
 }
 

@@ -53,17 +53,19 @@ func (w *walker) enter(f *folder, st glob.State) (below []step, err error) {
 	defer f.mu.Unlock()
 	f.unpack(w.spare)
 	w.meant = w.meant[:0]
+	h := &handle{name: w.tree.absolute(f, ""), follow: f.follow || f.path == ""}
+	defer h.close()
 	if names, ok := w.set.Exact(st); ok {
 		below = w.visitNames(f, st, names)
 	} else {
-		if err := w.tree.list(f); err != nil {
+		if err := w.tree.list(f, h); err != nil {
 			return nil, err
 		}
 		for i := range f.entries {
 			below = w.visit(f, st, &f.entries[i], false, below)
 		}
 	}
-	if err := w.addMeant(f); err != nil {
+	if err := w.addMeant(f, h); err != nil {
 		return nil, err
 	}
 	w.spare = f.repack(w.tree.generation.Load())
@@ -106,8 +108,11 @@ func (w *walker) visit(f *folder, st glob.State, e *entry, named bool, below []s
 }
 
 // addMeant gives found the entries of f that are meant, with their digests.
-func (w *walker) addMeant(f *folder) error {
-	if err := w.tree.hashAll(f, w.meant); err != nil {
+func (w *walker) addMeant(f *folder, h *handle) error {
+	if err := w.tree.askAll(f, h, w.meant); err != nil {
+		return err
+	}
+	if err := w.tree.hashAll(f, h, w.meant); err != nil {
 		return err
 	}
 	gone := func(e *entry) bool { return !e.hashed }
@@ -117,4 +122,3 @@ func (w *walker) addMeant(f *folder) error {
 	w.found(f, w.meant)
 	return nil
 }
-

@@ -24,7 +24,7 @@ import (
 const FolderName = ".tugline"
 
 // version of the format of records.
-const version = 1
+const version = 2
 
 // Record is what the last good run of a call left.
 type Record struct {
