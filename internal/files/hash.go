@@ -51,6 +51,10 @@ func (s *stamp) isSure(now int64) bool {
 // cores: more gain nothing.
 const readers = 2
 
+// readAlone is how many files are worth a second reader: starting one takes as
+// long as reading a few small files.
+const readAlone = 4
+
 // hashAll makes the digests of entries of f, which is locked. Those that are
 // gone are left without one.
 func (t *Tree) hashAll(f *folder, h *handle, entries []*entry) error {
@@ -69,19 +73,24 @@ func (t *Tree) hashAll(f *folder, h *handle, entries []*entry) error {
 	if err != nil {
 		return ignoringGone(err)
 	}
+	t.learned()
 	errs := make([]error, readers)
+	read := func(r, step int) {
+		for i := r; i < len(unknown) && errs[r] == nil; i += step {
+			if err := t.hash(f, dir, unknown[i]); err != nil && !errors.Is(err, fs.ErrNotExist) {
+				errs[r] = fmt.Errorf("reading a file of %s: %w", cmp.Or(f.path, "the top folder"), err)
+			}
+		}
+	}
+	if len(unknown) < readAlone {
+		read(0, 1)
+		return errs[0]
+	}
 	var wg sync.WaitGroup
 	for r := range readers {
-		wg.Go(func() {
-			for i := r; i < len(unknown) && errs[r] == nil; i += readers {
-				if err := t.hash(f, dir, unknown[i]); err != nil && !errors.Is(err, fs.ErrNotExist) {
-					errs[r] = fmt.Errorf("reading a file of %s: %w", cmp.Or(f.path, "the top folder"), err)
-				}
-			}
-		})
+		wg.Go(func() { read(r, readers) })
 	}
 	wg.Wait()
-	t.learned()
 	return errors.Join(errs...)
 }
 

@@ -57,9 +57,6 @@ func (t *Tree) askAll(f *folder, h *handle, files []*entry) error {
 		asking.fd = int(dir)
 		f.take(e, asking.stamp(e.name), gen)
 	}
-	if len(files) == f.files() {
-		f.asked = gen
-	}
 	return nil
 }
 

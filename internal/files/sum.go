@@ -4,6 +4,7 @@ import (
 	"io/fs"
 	"path"
 	"strings"
+	"sync"
 
 	"github.com/zeebo/blake3"
 
@@ -14,6 +15,7 @@ import (
 // contents, from others. It costs less than asking for the files.
 func (t *Tree) Sum(set *glob.Set) (Digest, error) {
 	s := newSumming()
+	defer s.free()
 	err := t.walk(set, s.addFolder)
 	return s.digest(), err
 }
@@ -21,9 +23,10 @@ func (t *Tree) Sum(set *glob.Set) (Digest, error) {
 // MatchAndSum returns what [Tree.Match] and [Tree.Sum] would, in one walk.
 func (t *Tree) MatchAndSum(set *glob.Set) ([]Found, Digest, error) {
 	m, s := &matches{}, newSumming()
-	err := t.walk(set, func(f *folder, meant []*entry) {
-		m.add(f, meant)
-		s.addFolder(f, meant)
+	defer s.free()
+	err := t.walk(set, func(f *folder, meant []*entry, all bool) {
+		m.add(f, meant, all)
+		s.addFolder(f, meant, all)
 	})
 	return m.found, s.digest(), err
 }
@@ -31,12 +34,13 @@ func (t *Tree) MatchAndSum(set *glob.Set) ([]Found, Digest, error) {
 // SumOf returns the sum of files that [Tree.Match] found: what [Tree.Sum] would
 // have returned then.
 func SumOf(found []Found) Digest {
-	s, inFolder := newSumming(), newSumming()
+	s := newSumming()
+	defer s.free()
 	for i := range found {
 		folder, name := path.Split(found[i].Path)
-		inFolder.add(name, found[i].Kind, found[i].Mode, &found[i].Digest)
+		s.inFolder.add(name, found[i].Kind, found[i].Mode, &found[i].Digest)
 		if i+1 == len(found) || path.Dir(found[i+1].Path) != path.Clean(folder) {
-			digest := inFolder.digest()
+			digest := s.inFolder.digest()
 			s.add(strings.TrimSuffix(folder, "/"), Folder, 0, &digest)
 		}
 	}
@@ -50,12 +54,16 @@ type summing struct {
 	hash *blake3.Hasher
 	buf  []byte // what the hash has not been given yet
 
-	inFolder *summing // used again for each folder
+	inFolder *summing // for the files of one folder after the other; nil in itself
 }
 
-func newSumming() *summing {
-	return &summing{hash: blake3.New(), buf: make([]byte, 0, summedAtOnce+1<<10)}
-}
+// sums are used again: a hash is larger than most of what it is given.
+var sums = sync.Pool{New: func() any { return &summing{hash: blake3.New(), inFolder: &summing{hash: blake3.New()}} }}
+
+func newSumming() *summing { return sums.Get().(*summing) }
+
+// free lets another one use s, whose digest has been taken.
+func (s *summing) free() { sums.Put(s) }
 
 // summedAtOnce is how many bytes are handed to the hash at once.
 const summedAtOnce = 8 << 10
@@ -83,16 +91,14 @@ func (s *summing) digest() (d Digest) {
 	return d
 }
 
-// addFolder adds the files that are meant in a folder.
-func (s *summing) addFolder(f *folder, meant []*entry) {
+// addFolder adds the files that are meant in a folder; all tells that these are
+// all its files.
+func (s *summing) addFolder(f *folder, meant []*entry, all bool) {
 	if len(meant) == 0 {
 		return
 	}
 	digest := f.whole
-	if all := len(meant) == f.files(); !all || digest == (Digest{}) {
-		if s.inFolder == nil {
-			s.inFolder = newSumming()
-		}
+	if !all || digest == (Digest{}) {
 		for _, e := range meant {
 			s.inFolder.add(e.name, e.kind, fs.FileMode(e.mode), &e.digest)
 		}
@@ -101,15 +107,4 @@ func (s *summing) addFolder(f *folder, meant []*entry) {
 		}
 	}
 	s.add(f.path, Folder, 0, &digest)
-}
-
-// files returns how many of the entries are files and links.
-func (f *folder) files() int {
-	n := 0
-	for i := range f.entries {
-		if k := f.entries[i].kind; k == File || k == Link {
-			n++
-		}
-	}
-	return n
 }

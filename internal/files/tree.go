@@ -129,7 +129,7 @@ type matches struct {
 	paths strings.Builder
 }
 
-func (m *matches) add(f *folder, meant []*entry) {
+func (m *matches) add(f *folder, meant []*entry, _ bool) {
 	m.found = slices.Grow(m.found, len(meant))
 	for _, e := range meant {
 		m.found = append(m.found, Found{Path: m.path(f.path, e.name), Kind: e.kind, Mode: fs.FileMode(e.mode), Size: e.size, Digest: e.digest})

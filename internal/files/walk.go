@@ -7,9 +7,12 @@ import (
 	"tugline/internal/glob"
 )
 
-// walk gives found what set means, folder by folder. found must not keep the
-// entries.
-func (t *Tree) walk(set *glob.Set, found func(f *folder, meant []*entry)) error {
+// adder is given what is meant in one folder after the other; all tells that
+// these are all files of the folder. It must not keep the entries.
+type adder func(f *folder, meant []*entry, all bool)
+
+// walk gives found what set means, folder by folder.
+func (t *Tree) walk(set *glob.Set, found adder) error {
 	w := &walker{tree: t, set: set, found: found}
 	return w.walk(t.folder("", false), set.Start())
 }
@@ -19,10 +22,11 @@ func (t *Tree) walk(set *glob.Set, found func(f *folder, meant []*entry)) error 
 type walker struct {
 	tree  *Tree
 	set   *glob.Set
-	found func(f *folder, meant []*entry)
+	found adder
 
 	next  glob.State
 	meant []*entry
+	files int     // how many files of the folder were visited
 	spare []entry // for a folder that only the index knows
 }
 
@@ -55,7 +59,9 @@ func (w *walker) enter(f *folder, st glob.State) (below []step, err error) {
 	w.meant = w.meant[:0]
 	h := &handle{name: w.tree.absolute(f, ""), follow: f.follow || f.path == ""}
 	defer h.close()
-	if names, ok := w.set.Exact(st); ok {
+	w.files = 0
+	names, only := w.set.Exact(st)
+	if only {
 		below = w.visitNames(f, st, names)
 	} else {
 		if err := w.tree.list(f, h); err != nil {
@@ -65,7 +71,7 @@ func (w *walker) enter(f *folder, st glob.State) (below []step, err error) {
 			below = w.visit(f, st, &f.entries[i], false, below)
 		}
 	}
-	if err := w.addMeant(f, h); err != nil {
+	if err := w.addMeant(f, h, !only && len(w.meant) == w.files); err != nil {
 		return nil, err
 	}
 	w.spare = f.repack(w.tree.generation.Load())
@@ -97,6 +103,7 @@ func (w *walker) visit(f *folder, st glob.State, e *entry, named bool, below []s
 			below = append(below, step{e.name, slices.Clone(w.next), false})
 		}
 	case File, Link:
+		w.files++
 		if named && e.kind == Link && w.set.Below(w.next) && isFolder(w.tree.absolute(f, e.name)) {
 			below = append(below, step{e.name, slices.Clone(w.next), true})
 		}
@@ -107,18 +114,22 @@ func (w *walker) visit(f *folder, st glob.State, e *entry, named bool, below []s
 	return below
 }
 
-// addMeant gives found the entries of f that are meant, with their digests.
-func (w *walker) addMeant(f *folder, h *handle) error {
+// addMeant gives found the entries of f that are meant, with their digests; all
+// tells that these are all its files.
+func (w *walker) addMeant(f *folder, h *handle, all bool) error {
 	if err := w.tree.askAll(f, h, w.meant); err != nil {
 		return err
+	}
+	if all {
+		f.asked = w.tree.generation.Load()
 	}
 	if err := w.tree.hashAll(f, h, w.meant); err != nil {
 		return err
 	}
 	gone := func(e *entry) bool { return !e.hashed }
 	if slices.ContainsFunc(w.meant, gone) {
-		w.meant = slices.DeleteFunc(w.meant, gone)
+		w.meant, all = slices.DeleteFunc(w.meant, gone), false
 	}
-	w.found(f, w.meant)
+	w.found(f, w.meant, all)
 	return nil
 }

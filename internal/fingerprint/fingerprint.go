@@ -10,6 +10,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 
 	"github.com/zeebo/blake3"
 
@@ -37,6 +38,9 @@ type File struct {
 	Path string `json:"path"` // relative to the top folder of the project, with slashes
 	Mark string `json:"mark"` // the digest of its content; before it "x:" if it may be run, "link:" if it is a link
 }
+
+// hashers are used again: each is larger than what it is given.
+var hashers = sync.Pool{New: func() any { return blake3.New() }}
 
 // version is part of every sum: it changes when the same state would give
 // another fingerprint.
@@ -73,7 +77,9 @@ func Compute(s *plan.Step, inputs []plan.Input, reads files.Digest, w World) Fin
 	for _, in := range inputs {
 		add(in.Kind, in.Name, w.value(in))
 	}
-	h := blake3.New()
+	h := hashers.Get().(*blake3.Hasher)
+	defer hashers.Put(h)
+	h.Reset()
 	writeAll(h, version)
 	for _, item := range fp.Items {
 		writeAll(h, item.Kind, item.Name, item.Value)
