@@ -2,7 +2,9 @@ package engine
 
 import (
 	"fmt"
+	"runtime"
 	"slices"
+	"sync"
 
 	"tugline/internal/fingerprint"
 	"tugline/internal/glob"
@@ -28,12 +30,53 @@ func (m *Memory) Foresee(p *plan.Plan) ([]Foreseen, error) {
 
 // steps goes through steps in their order. Those that a loop adds come with it.
 func (f *foreseer) steps(p *plan.Plan, steps []*plan.Step) error {
-	for _, s := range steps {
-		if err := f.step(p, s); err != nil {
+	judged := f.memory.judgeAll(steps)
+	for i, s := range steps {
+		if err := f.step(p, s, &judged[i]); err != nil {
 			return err
 		}
 	}
 	return nil
+}
+
+// judged is what is needed here of what [Memory.Judge] says of a step.
+type judged struct {
+	action  Action
+	reasons []fingerprint.Reason
+	err     error
+}
+
+// judgeAll judges all steps that are judged for themselves, on all processors:
+// nothing changes meanwhile, so the order does not matter.
+func (m *Memory) judgeAll(steps []*plan.Step) []judged {
+	all := make([]judged, len(steps))
+	type work struct {
+		at     int
+		inputs []plan.Input
+	}
+	next := make(chan work, 64)
+	var wg sync.WaitGroup
+	for range runtime.GOMAXPROCS(0) {
+		wg.Go(func() {
+			for w := range next {
+				v, err := m.Judge(steps[w.at], w.inputs)
+				all[w.at] = judged{v.Action, v.Reasons, err}
+			}
+		})
+	}
+	for i, s := range steps {
+		if s.Loop != nil || !s.Works() && s.Skip == "" {
+			continue
+		}
+		w := work{at: i}
+		if s.Works() && (declares(s) || m.Done != nil) {
+			w.inputs = s.Inputs() // not in several goroutines
+		}
+		next <- w
+	}
+	close(next)
+	wg.Wait()
+	return all
 }
 
 // foreseer goes through a plan.
@@ -45,22 +88,17 @@ type foreseer struct {
 	unsure  map[*plan.Step]bool // their conditions are not known yet, and they call others
 }
 
-func (f *foreseer) step(p *plan.Plan, s *plan.Step) error {
+func (f *foreseer) step(p *plan.Plan, s *plan.Step, judged *judged) error {
 	if s.Loop != nil {
 		return f.loop(p, s)
 	}
 	if !s.Works() && s.Skip == "" {
 		return f.standIn(s)
 	}
-	var inputs []plan.Input
-	if s.Works() && (declares(s) || f.memory.Done != nil) {
-		inputs = s.Inputs()
+	if judged.err != nil {
+		return judged.err
 	}
-	v, err := f.memory.Judge(s, inputs)
-	if err != nil {
-		return err
-	}
-	one := Foreseen{s, v.Action, v.Reasons}
+	one := Foreseen{s, judged.action, judged.reasons}
 	if err := one.weigh(f.pending); err != nil {
 		return err
 	}
