@@ -113,7 +113,7 @@ func (b *bench) oneLarge() ([]row, error) {
 		return nil, err
 	}
 	file := filepath.Join(dir, "large.bin")
-	if err := command("dd", "if=/dev/urandom", "of="+file, "bs=1M", "count=1024")(); err != nil {
+	if err := errors.Join(command("dd", "if=/dev/urandom", "of="+file, "bs=1M", "count=1024")(), onDisk()); err != nil {
 		return nil, err
 	}
 	return []row{{
@@ -152,10 +152,11 @@ func (b *bench) keeping() ([]row, error) {
 			return nil, err
 		}
 	}
-	var err error
-	if o.set, err = glob.Compile([]glob.Pattern{{Text: "out"}}); err != nil {
+	set, err := glob.Compile([]glob.Pattern{{Text: "out"}})
+	if err := errors.Join(err, onDisk()); err != nil {
 		return nil, err
 	}
+	o.set = set
 	from := filepath.Join(o.dir, "from")
 	copyOut := func() error {
 		o.round++
