@@ -7,7 +7,6 @@ import (
 	"io/fs"
 	"path/filepath"
 	"strconv"
-	"strings"
 	"time"
 
 	"tugline/internal/files"
@@ -29,27 +28,32 @@ const heading = "tugline entry 1\t"
 
 // text returns e as it is kept.
 func (e *Entry) text() []byte {
-	var b bytes.Buffer
-	fmt.Fprintf(&b, "key\t%s\nmade\t%s\t%d\n", e.Key, e.Made.Format(time.RFC3339Nano), e.Took.Milliseconds())
+	b := make([]byte, 0, 256+160*len(e.Files))
+	b = fmt.Appendf(b, "key\t%s\nmade\t%s\t%d\n", e.Key, e.Made.Format(time.RFC3339Nano), e.Took.Milliseconds())
 	for _, o := range e.Objects {
-		fmt.Fprintf(&b, "object\t%s\n", o)
+		b = fmt.Appendf(b, "object\t%s\n", o)
 	}
 	if e.Log != nil {
-		fmt.Fprintf(&b, "log\t%s\n", e.Log.text())
+		b = append(e.Log.append(append(b, "log\t"...)), '\n')
 	}
 	for i := range e.Files {
 		f := &e.Files[i]
 		if f.Link != "" {
-			fmt.Fprintf(&b, "link\t%q\t%q\n", f.Link, f.Path)
+			b = fmt.Appendf(b, "link\t%q\t%q\n", f.Link, f.Path)
 			continue
 		}
-		fmt.Fprintf(&b, "file\t%o\t%s\t%q\n", f.Mode, f.Piece.text(), f.Path)
+		b = strconv.AppendUint(append(b, "file\t"...), uint64(f.Mode), 8)
+		b = append(f.append(append(b, '\t')), '\t')
+		b = append(strconv.AppendQuote(b, f.Path), '\n')
 	}
-	return append([]byte(heading+hexDigest(files.Sum(b.Bytes()))+"\n"), b.Bytes()...)
+	return append([]byte(heading+hexDigest(files.Sum(b))+"\n"), b...)
 }
 
-func (p *Piece) text() string {
-	return fmt.Sprintf("%d\t%d\t%d\t%s", p.Object, p.Offset, p.Size, hexDigest(p.Digest))
+func (p *Piece) append(b []byte) []byte {
+	for _, n := range []int64{int64(p.Object), p.Offset, p.Size} {
+		b = append(strconv.AppendInt(b, n, 10), '\t')
+	}
+	return hex.AppendEncode(b, p.Digest[:])
 }
 
 // parse reads the text of the entry of key.
@@ -58,10 +62,14 @@ func parse(text []byte, key string) (*Entry, bool) {
 	if !whole || string(first) != heading+hexDigest(files.Sum(rest)) {
 		return nil, false
 	}
-	e := &Entry{}
-	for line := range strings.Lines(string(rest)) {
-		kind, words, _ := strings.Cut(strings.TrimSuffix(line, "\n"), "\t")
-		if !e.line(kind, strings.Split(words, "\t")) {
+	e := &Entry{Files: make([]File, 0, bytes.Count(rest, []byte("\n")))}
+	var words [][]byte
+	for line := range bytes.Lines(rest) {
+		words = words[:0]
+		for word := range bytes.SplitSeq(bytes.TrimSuffix(line, []byte("\n")), []byte("\t")) {
+			words = append(words, word)
+		}
+		if !e.line(string(words[0]), words[1:]) {
 			return nil, false
 		}
 	}
@@ -69,19 +77,19 @@ func parse(text []byte, key string) (*Entry, bool) {
 }
 
 // line takes over one line of an entry.
-func (e *Entry) line(kind string, words []string) bool {
+func (e *Entry) line(kind string, words [][]byte) bool {
 	var err error
 	switch {
 	case kind == "key" && len(words) == 1:
-		e.Key = words[0]
+		e.Key = string(words[0])
 	case kind == "made" && len(words) == 2:
 		var ms int64
-		if ms, err = strconv.ParseInt(words[1], 10, 64); err == nil {
+		if ms, err = strconv.ParseInt(string(words[1]), 10, 64); err == nil {
 			e.Took = time.Duration(ms) * time.Millisecond
-			e.Made, err = time.Parse(time.RFC3339Nano, words[0])
+			e.Made, err = time.Parse(time.RFC3339Nano, string(words[0]))
 		}
-	case kind == "object" && len(words) == 1 && len(words[0]) == 64 && filepath.Base(words[0]) == words[0]:
-		e.Objects = append(e.Objects, words[0])
+	case kind == "object" && len(words) == 1 && len(words[0]) == 64 && filepath.Base(string(words[0])) == string(words[0]):
+		e.Objects = append(e.Objects, string(words[0]))
 	case kind == "log" && len(words) == 4:
 		p, ok := e.piece(words)
 		e.Log = &p
@@ -90,18 +98,18 @@ func (e *Entry) line(kind string, words []string) bool {
 		f := File{}
 		ok := false
 		f.Piece, ok = e.piece(words[1:5])
-		mode, modeErr := strconv.ParseUint(words[0], 8, 32)
+		mode, modeErr := strconv.ParseUint(string(words[0]), 8, 32)
 		f.Mode = fs.FileMode(mode)
-		f.Path, err = strconv.Unquote(words[5])
+		f.Path, err = strconv.Unquote(string(words[5]))
 		if !ok || modeErr != nil {
 			return false
 		}
 		e.Files = append(e.Files, f)
 	case kind == "link" && len(words) == 2:
 		f := File{}
-		f.Link, err = strconv.Unquote(words[0])
+		f.Link, err = strconv.Unquote(string(words[0]))
 		if err == nil {
-			f.Path, err = strconv.Unquote(words[1])
+			f.Path, err = strconv.Unquote(string(words[1]))
 		}
 		e.Files = append(e.Files, f)
 	default:
@@ -110,14 +118,14 @@ func (e *Entry) line(kind string, words []string) bool {
 	return err == nil
 }
 
-func (e *Entry) piece(words []string) (p Piece, ok bool) {
+func (e *Entry) piece(words [][]byte) (p Piece, ok bool) {
 	var errs [4]error
-	p.Object, errs[0] = strconv.Atoi(words[0])
-	p.Offset, errs[1] = strconv.ParseInt(words[1], 10, 64)
-	p.Size, errs[2] = strconv.ParseInt(words[2], 10, 64)
+	p.Object, errs[0] = strconv.Atoi(string(words[0]))
+	p.Offset, errs[1] = strconv.ParseInt(string(words[1]), 10, 64)
+	p.Size, errs[2] = strconv.ParseInt(string(words[2]), 10, 64)
 	var n int
 	if len(words[3]) == 2*len(p.Digest) {
-		n, errs[3] = hex.Decode(p.Digest[:], []byte(words[3]))
+		n, errs[3] = hex.Decode(p.Digest[:], words[3])
 	}
 	for _, err := range errs {
 		if err != nil {

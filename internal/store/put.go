@@ -43,18 +43,11 @@ func (s *Store) Put(key string, root *os.Root, found []files.Found, made Made) e
 	e := &Entry{Key: key, Made: time.Now().UTC(), Took: made.Took, Files: make([]File, 0, len(found))}
 	p := &putter{store: s, entry: e}
 	defer p.abandon()
-	for len(found) > 0 {
-		batch := found[:min(len(found), batchSize)]
-		found = found[len(batch):]
-		texts := readSmall(root, batch)
-		for i := range batch {
-			if err := p.file(root, &batch[i], texts[i]); err != nil {
-				return fmt.Errorf("keeping %s: %w", batch[i].Path, err)
-			}
-		}
+	if err := eachBatch(root, found, p.batch); err != nil {
+		return err
 	}
 	if made.Log != nil {
-		if e.Log, err = p.text(made.Log); err != nil {
+		if e.Log, err = p.text(made.Log, files.Sum(made.Log)); err != nil {
 			return fmt.Errorf("keeping what was printed: %w", err)
 		}
 	}
@@ -76,6 +69,47 @@ type putter struct {
 
 // batchSize is how many files are read before they are put into an object.
 const batchSize = 256
+
+// batch is some files and what the small ones of them held.
+type batch struct {
+	found []files.Found
+	texts []content
+}
+
+// eachBatch reads files, and hands them to put while it reads the next ones.
+func eachBatch(root *os.Root, found []files.Found, put func(*os.Root, batch) error) error {
+	next, stop := make(chan batch, 1), make(chan struct{})
+	var wg sync.WaitGroup
+	defer wg.Wait()
+	defer close(stop)
+	wg.Go(func() {
+		defer close(next)
+		for len(found) > 0 {
+			some := found[:min(len(found), batchSize)]
+			found = found[len(some):]
+			select {
+			case next <- batch{some, readSmall(root, some)}:
+			case <-stop:
+				return
+			}
+		}
+	})
+	for b := range next {
+		if err := put(root, b); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (p *putter) batch(root *os.Root, b batch) error {
+	for i := range b.found {
+		if err := p.file(root, &b.found[i], b.texts[i]); err != nil {
+			return fmt.Errorf("keeping %s: %w", b.found[i].Path, err)
+		}
+	}
+	return nil
+}
 
 // content is what a small file held, or why it cannot be kept.
 type content struct {
@@ -135,7 +169,7 @@ func (p *putter) file(root *os.Root, f *files.Found, read content) error {
 	if read.err != nil {
 		return read.err
 	}
-	piece, err := p.text(read.text)
+	piece, err := p.text(read.text, f.Digest)
 	if err != nil {
 		return err
 	}
@@ -167,8 +201,8 @@ func (p *putter) large(root *os.Root, name string, kept *File) error {
 	return o.close(err)
 }
 
-// text adds a small text to the open object.
-func (p *putter) text(text []byte) (*Piece, error) {
+// text adds a small text, of which the digest is given, to the open object.
+func (p *putter) text(text []byte, digest files.Digest) (*Piece, error) {
 	if p.open != nil && p.open.size > packSize {
 		if err := p.close(); err != nil {
 			return nil, err
@@ -181,8 +215,7 @@ func (p *putter) text(text []byte) (*Piece, error) {
 		}
 		p.open = o
 	}
-	d := files.Sum(text)
-	piece := &Piece{Object: len(p.entry.Objects), Offset: p.open.size, Size: int64(len(text)), Digest: d}
+	piece := &Piece{Object: len(p.entry.Objects), Offset: p.open.size, Size: int64(len(text)), Digest: digest}
 	_, err := p.open.Write(text)
 	return piece, err
 }
