@@ -24,8 +24,8 @@ import (
 // in turn, so that what else the machine does hits them alike.
 type row struct {
 	name   string
-	work   string // what is done
-	beside string // what it is held against
+	work   string  // what is done
+	beside string  // what it is held against
 	goal   float64 // 0: none, the row shows how the cost grows
 	ours   func() error
 	theirs func() error
