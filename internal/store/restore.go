@@ -194,7 +194,7 @@ func (r *restorer) unpack(digest string, list []int) error {
 	if len(list) == 1 && r.entry.Files[list[0]].Size > small {
 		return r.writeLarge(list[0], content)
 	}
-	texts := make(chan staged, 64)
+	texts := make(chan []staged, writers)
 	errs := make([]error, writers+1)
 	var wg sync.WaitGroup
 	for w := range writers {
@@ -215,12 +215,24 @@ type staged struct {
 	text   []byte
 }
 
-// readAll sends the contents of the files in list, and closes texts.
-func (r *restorer) readAll(content io.Reader, list []int, texts chan<- staged) error {
+// atOnce is how many bytes of files are handed to a writer at once.
+const atOnce = 1 << 20
+
+// readAll sends the contents of the files in list, and closes texts. What is sent
+// at once belongs into one folder: two that make files in the same one wait for
+// each other.
+func (r *restorer) readAll(content io.Reader, list []int, texts chan<- []staged) error {
 	defer close(texts)
-	at := int64(0)
+	var next []staged
+	at, size, folder := int64(0), int64(0), ""
 	for _, i := range list {
 		f := &r.entry.Files[i]
+		if into := path.Dir(f.Path); into != folder || size > atOnce {
+			if len(next) > 0 {
+				texts <- next
+			}
+			next, size, folder = nil, 0, into
+		}
 		if f.Size > packSize+small {
 			return fmt.Errorf("%w: a small file is large", errDamaged)
 		}
@@ -231,36 +243,39 @@ func (r *restorer) readAll(content io.Reader, list []int, texts chan<- staged) e
 		if _, err := io.ReadFull(content, text); err != nil {
 			return fmt.Errorf("%w: %v", errDamaged, err)
 		}
-		texts <- staged{i, text}
-		at = f.Offset + f.Size
+		next = append(next, staged{i, text})
+		at, size = f.Offset+f.Size, size+f.Size
 	}
+	texts <- next
 	return nil
 }
 
 // writeAll checks and writes what comes.
-func (r *restorer) writeAll(texts <-chan staged) error {
+func (r *restorer) writeAll(texts <-chan []staged) error {
 	folders := folders{root: r.root}
 	defer folders.close()
 	var into target
 	defer func() { into.close() }()
-	for s := range texts {
-		f := &r.entry.Files[s.number]
-		if files.Sum(s.text) != f.Digest {
-			return fmt.Errorf("%w: a file has other content", errDamaged)
-		}
-		name := path.Join(r.staging, f.Path)
-		folder, err := folders.open(path.Dir(name))
-		if err != nil {
-			return err
-		}
-		if into.root != folder {
-			into.close()
-			if into, err = targetIn(folder); err != nil {
+	for some := range texts {
+		for _, s := range some {
+			f := &r.entry.Files[s.number]
+			if files.Sum(s.text) != f.Digest {
+				return fmt.Errorf("%w: a file has other content", errDamaged)
+			}
+			name := path.Join(r.staging, f.Path)
+			folder, err := folders.open(path.Dir(name))
+			if err != nil {
 				return err
 			}
-		}
-		if err := writeSmall(into, path.Base(name), f.Mode, s.text); err != nil {
-			return err
+			if into.root != folder {
+				into.close()
+				if into, err = targetIn(folder); err != nil {
+					return err
+				}
+			}
+			if err := writeSmall(into, path.Base(name), f.Mode, s.text); err != nil {
+				return err
+			}
 		}
 	}
 	return nil
