@@ -295,7 +295,7 @@ func (f *folder) unpack(spare []entry) {
 // are asked for once a run. One that is asked for again stays as it is. f is
 // locked.
 func (f *folder) repack(generation int32) (spare []entry) {
-	if f.packed == "" || f.listed != generation || f.again {
+	if f.packed == "" || f.asked != generation || f.again {
 		return nil
 	}
 	spare, f.entries, f.again = f.entries, nil, true

@@ -151,6 +151,20 @@ func TestAFileIsAskedForOnceUntilForget(t *testing.T) {
 	assert.Equal(t, before, match(t, tree, "a"))
 	tree.Forget()
 	assert.NotEqual(t, before, match(t, tree, "a"))
+
+	tree = project(t, map[string]string{"d/a.txt": "one", "d/b.bin": "two"})
+	match(t, tree, "d")
+	for _, pattern := range []string{"d", "d/*.txt"} { // all files of the folder, and some
+		next := settled(tree)
+		set, err := glob.Compile([]glob.Pattern{{Text: pattern}})
+		require.NoError(t, err)
+		before, err = next.Match(set)
+		require.NoError(t, err)
+		write(t, next, "d/a.txt", "other "+pattern)
+		assert.Equal(t, before, match(t, next, pattern), "%s, of a folder that the index knows", pattern)
+		next.Forget()
+		assert.NotEqual(t, before, match(t, next, pattern))
+	}
 }
 
 // Times are only trusted when they were old enough when the file was read.

@@ -117,11 +117,12 @@ func (w *walker) visit(f *folder, st glob.State, e *entry, named bool, below []s
 // addMeant gives found the entries of f that are meant, with their digests; all
 // tells that these are all its files.
 func (w *walker) addMeant(f *folder, h *handle, all bool) error {
+	generation := w.tree.generation.Load() // before asking: what is asked later counts as older, not as newer
 	if err := w.tree.askAll(f, h, w.meant); err != nil {
 		return err
 	}
 	if all {
-		f.asked = w.tree.generation.Load()
+		f.asked = generation
 	}
 	if err := w.tree.hashAll(f, h, w.meant); err != nil {
 		return err

@@ -125,6 +125,19 @@ func TestWhatIsRestoredIsWhatWasKept(t *testing.T) {
 }
 
 // Two steps may restore into one folder that is not there yet.
+// More than is handed to a writer at once, in several folders.
+func TestManyFilesAreRestored(t *testing.T) {
+	p := newPlace(t, nil)
+	for i := range 90 {
+		p.write(fmt.Sprintf("out/%d/%d", i/40, i), strings.Repeat(fmt.Sprint(i), 20<<10))
+	}
+	before := p.outputs()
+	require.NoError(t, p.store.Put(key, p.root, before, Made{}))
+	require.NoError(t, os.RemoveAll(filepath.Join(p.dir, "out")))
+	require.NoError(t, p.restore(key))
+	assert.Equal(t, before, p.outputs())
+}
+
 func TestTwoRestoresIntoOneNewFolder(t *testing.T) {
 	p := newPlace(t, nil)
 	for name, key := range map[string]string{"out/deep/a": key, "out/deep/b": otherKey} {
