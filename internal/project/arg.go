@@ -158,13 +158,13 @@ var argKeys = []key[*Arg]{
 }
 
 func (d *decoder) args(e *entry) []*Arg {
-	if !d.is(e.key, e.val, kindTable) {
+	if !d.is(e.key, &e.val, kindTable) {
 		return nil
 	}
 	var out []*Arg
 	for _, ae := range e.val.table.entries {
-		a := &Arg{Name: ae.key, Span: ae.span, Type: ArgText}
-		if !d.is(ae.key, ae.val, kindTable) {
+		a := &Arg{Name: ae.key, Span: d.at(ae.at), Type: ArgText}
+		if !d.is(ae.key, &ae.val, kindTable) {
 			continue
 		}
 		decodeTable(d, ae.val.table, argKeys, a, "key of an argument")
@@ -177,10 +177,10 @@ func (d *decoder) args(e *entry) []*Arg {
 // checkArgName reports a name that an argument may not have.
 func (d *decoder) checkArgName(a *Arg, e *entry) {
 	if !validVarName(a.Variable()) || strings.HasPrefix(a.Name, "_") {
-		d.report(e.span, "names have letters, digits, - and _, and begin with a letter", "the argument name %q is not allowed", a.Name)
+		d.report(d.at(e.at), "names have letters, digits, - and _, and begin with a letter", "the argument name %q is not allowed", a.Name)
 	}
 	if a.Name == "help" || strings.HasPrefix(a.Name, "TUGLINE") {
-		d.report(e.span, "", "the argument name %q belongs to Tugline", a.Name)
+		d.report(d.at(e.at), "", "the argument name %q belongs to Tugline", a.Name)
 	}
 }
 
@@ -200,19 +200,19 @@ func (d *decoder) checkArg(a *Arg, e *entry) {
 		{"default", a.HasDefault && a.Rest, "rest has no default"},
 	} {
 		if misfit.bad {
-			d.report(e.val.table.get(misfit.key).span, misfit.why, "%q does not fit the argument %q", misfit.key, a.Name)
+			d.report(d.at(e.val.table.get(misfit.key).at), misfit.why, "%q does not fit the argument %q", misfit.key, a.Name)
 		}
 	}
 	for _, choice := range a.Choices {
 		plain := *a
 		plain.Choices = nil
 		if err := plain.Check(choice); err != nil {
-			d.report(e.val.table.get("choices").val.span, "", "a choice of %q %v", a.Name, err)
+			d.report(d.at(e.val.table.get("choices").val.at), "", "a choice of %q %v", a.Name, err)
 		}
 	}
 	if a.HasDefault && !a.Rest && !(a.Many && a.Default == "") {
 		if err := a.Check(a.Default); err != nil {
-			d.report(e.val.table.get("default").val.span, "", "the default of %q %v", a.Name, err)
+			d.report(d.at(e.val.table.get("default").val.at), "", "the default of %q %v", a.Name, err)
 		}
 	}
 }
@@ -257,7 +257,8 @@ func (d *decoder) scalar(e *entry) string {
 	case kindText:
 		return e.val.text
 	case kindInteger:
-		return strconv.FormatInt(e.val.num, 10)
+		n, _ := e.val.whole()
+		return strconv.FormatInt(n, 10)
 	case kindFloat:
 		return formatNumber(e.val.number())
 	case kindBool:
@@ -266,19 +267,20 @@ func (d *decoder) scalar(e *entry) string {
 		}
 		return ""
 	}
-	d.report(e.val.span, "", "%q must be a string, a number, true or false, not %s", e.key, e.val.kind)
+	d.report(d.at(e.val.at), "", "%q must be a string, a number, true or false, not %s", e.key, e.val.kind)
 	return ""
 }
 
 func (d *decoder) number(e *entry) *float64 {
 	switch e.val.kind {
 	case kindInteger:
-		n := float64(e.val.num)
+		whole, _ := e.val.whole()
+		n := float64(whole)
 		return &n
 	case kindFloat:
 		n := e.val.number()
 		return &n
 	}
-	d.report(e.val.span, "", "%q must be a number, not %s", e.key, e.val.kind)
+	d.report(d.at(e.val.at), "", "%q must be a number, not %s", e.key, e.val.kind)
 	return nil
 }

@@ -83,23 +83,23 @@ func ordered(kind Kind) func(*decoder, *Task, *entry) {
 }
 
 func (d *decoder) orderedCalls(e *entry) Calls {
-	items := []*value{e.val}
+	items := []value{e.val}
 	if e.val.kind == kindList {
-		items = e.val.items
+		items = e.val.list.items
 	}
 	var calls Calls
 	for _, item := range items {
-		inner := []*value{item}
+		inner := []value{item}
 		if item.kind == kindList && e.val.kind == kindList {
-			inner = item.items
+			inner = item.list.items
 		}
 		var entry []Call
 		for _, v := range inner {
 			if v.kind != kindText {
-				d.report(v.span, "", "%q must hold calls and lists of calls, not %s", e.key, v.kind)
+				d.report(d.at(v.at), "", "%q must hold calls and lists of calls, not %s", e.key, v.kind)
 				continue
 			}
-			if c, ok := d.parseCall(e.key, Text{v.text, v.span}); ok {
+			if c, ok := d.parseCall(e.key, Text{v.text, d.at(v.at)}); ok {
 				entry = append(entry, c)
 			}
 		}
@@ -108,7 +108,7 @@ func (d *decoder) orderedCalls(e *entry) Calls {
 		}
 	}
 	if len(items) == 0 {
-		d.report(e.val.span, "", "%q holds no call", e.key)
+		d.report(d.at(e.val.at), "", "%q holds no call", e.key)
 	}
 	d.checkTwice(e.key, calls)
 	return calls
@@ -143,7 +143,7 @@ func (d *decoder) checkCompose(t *Task, keys *table) {
 		return
 	}
 	has := func(key string) bool { return keys.get(key) != nil }
-	report := func(key, hint, format string, args ...any) { d.report(keys.get(key).span, hint, format, args...) }
+	report := func(key, hint, format string, args ...any) { d.report(d.at(keys.get(key).at), hint, format, args...) }
 	if has("calls") && (has("run") || has("os")) {
 		report("calls", "let it call a task that runs the commands", "task %q has commands, so it cannot have \"calls\"", t.Name)
 	}

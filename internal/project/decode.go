@@ -23,6 +23,9 @@ func (d *diagnostics) report(span Span, hint, format string, args ...any) {
 	d.found = append(d.found, Diagnostic{Span: span, Msg: fmt.Sprintf(format, args...), Hint: hint})
 }
 
+// at returns p as a place in the file.
+func (d *decoder) at(p place) Span { return p.in(d.file.Source) }
+
 func (d *decoder) decode(root *table) {
 	// A task starts with the file's shell and echo, wherever they stand.
 	slices.SortStableFunc(root.entries, func(a, b *entry) int {
@@ -44,7 +47,7 @@ func decodeTable[T any](d *decoder, t *table, keys []key[T], into T, what string
 	for _, e := range t.entries {
 		at := slices.IndexFunc(keys, func(k key[T]) bool { return k.name == e.key })
 		if at < 0 {
-			d.report(e.span, DidYouMean(e.key, names(keys)), "unknown %s %q", what, e.key)
+			d.report(d.at(e.at), DidYouMean(e.key, names(keys)), "unknown %s %q", what, e.key)
 			continue
 		}
 		keys[at].set(d, into, e)
@@ -52,16 +55,16 @@ func decodeTable[T any](d *decoder, t *table, keys []key[T], into T, what string
 }
 
 func (d *decoder) tasks(f *File, e *entry) {
-	if !d.is(e.key, e.val, kindTable) {
+	if !d.is(e.key, &e.val, kindTable) {
 		return
 	}
 	f.Tasks = make([]*Task, 0, len(e.val.table.entries))
 	for _, te := range e.val.table.entries {
-		t := &Task{Name: f.Prefix + te.key, Own: te.key, File: f, Span: te.span, Shell: f.shell, Echo: f.echo, When: &noWhen, Retry: &noRetry}
+		t := &Task{Name: f.Prefix + te.key, Own: te.key, File: f, Span: d.at(te.at), Shell: f.shell, Echo: f.echo, When: &noWhen, Retry: &noRetry}
 		if !validTaskName(te.key) {
-			d.report(te.span, nameRule, "the task name %q is not allowed", te.key)
+			d.report(d.at(te.at), nameRule, "the task name %q is not allowed", te.key)
 		}
-		if !d.is("task", te.val, kindTable) {
+		if !d.is("task", &te.val, kindTable) {
 			continue
 		}
 		f.Tasks = append(f.Tasks, t)
@@ -101,52 +104,53 @@ func (d *decoder) is(key string, v *value, want kind) bool {
 	}
 	hint := ""
 	if want == kindText && v.kind != kindList && v.kind != kindTable {
-		raw := v.span.bytes()
+		raw := d.at(v.at).bytes()
 		hint = fmt.Sprintf("put it in quotes: %q", raw)
 	}
-	d.report(v.span, hint, "%q must be %s, not %s", key, want, v.kind)
+	d.report(d.at(v.at), hint, "%q must be %s, not %s", key, want, v.kind)
 	return false
 }
 
 func (d *decoder) text(e *entry) Text {
-	if !d.is(e.key, e.val, kindText) {
+	if !d.is(e.key, &e.val, kindText) {
 		return Text{}
 	}
-	return Text{e.val.text, e.val.span}
+	return Text{e.val.text, d.at(e.val.at)}
 }
 
 func (d *decoder) yes(e *entry) bool {
-	return d.is(e.key, e.val, kindBool) && e.val.yes()
+	return d.is(e.key, &e.val, kindBool) && e.val.yes()
 }
 
 func (d *decoder) count(e *entry) int {
-	if !d.is(e.key, e.val, kindInteger) {
+	if !d.is(e.key, &e.val, kindInteger) {
 		return 0
 	}
-	if e.val.num < 1 || e.val.num > 1<<20 {
-		d.report(e.val.span, "", "%q must be at least 1 and at most %d, not %d", e.key, 1<<20, e.val.num)
+	n, _ := e.val.whole()
+	if n < 1 || n > 1<<20 {
+		d.report(d.at(e.val.at), "", "%q must be at least 1 and at most %d, not %d", e.key, 1<<20, n)
 		return 0
 	}
-	return int(e.val.num)
+	return int(n)
 }
 
 // texts reads a string, or a list of strings.
 func (d *decoder) texts(e *entry) []Text {
 	switch e.val.kind {
 	case kindText:
-		return []Text{{e.val.text, e.val.span}}
+		return []Text{{e.val.text, d.at(e.val.at)}}
 	case kindList:
-		out := make([]Text, 0, len(e.val.items))
-		for _, item := range e.val.items {
+		out := make([]Text, 0, len(e.val.list.items))
+		for _, item := range e.val.list.items {
 			if item.kind != kindText {
-				d.report(item.span, "", "%q must hold strings, not %s", e.key, item.kind)
+				d.report(d.at(item.at), "", "%q must hold strings, not %s", e.key, item.kind)
 				continue
 			}
-			out = append(out, Text{item.text, item.span})
+			out = append(out, Text{item.text, d.at(item.at)})
 		}
 		return out
 	}
-	d.report(e.val.span, "", "%q must be a string or a list of strings, not %s", e.key, e.val.kind)
+	d.report(d.at(e.val.at), "", "%q must be a string or a list of strings, not %s", e.key, e.val.kind)
 	return nil
 }
 
@@ -157,8 +161,8 @@ func (d *decoder) scripts(e *entry) []Text {
 			d.report(s.Span, "", "%q holds no command", e.key)
 		}
 	}
-	if len(scripts) == 0 && e.val.kind == kindList && len(e.val.items) == 0 {
-		d.report(e.val.span, "", "%q holds no command", e.key)
+	if len(scripts) == 0 && e.val.kind == kindList && len(e.val.list.items) == 0 {
+		d.report(d.at(e.val.at), "", "%q holds no command", e.key)
 	}
 	return scripts
 }
@@ -167,16 +171,16 @@ func (d *decoder) scripts(e *entry) []Text {
 var systemNames = []string{"linux", "darwin", "windows", "unix"}
 
 func (d *decoder) systems(e *entry) map[string][]Text {
-	if !d.is(e.key, e.val, kindTable) {
+	if !d.is(e.key, &e.val, kindTable) {
 		return nil
 	}
 	out := map[string][]Text{}
 	for _, se := range e.val.table.entries {
 		if !slices.Contains(systemNames, se.key) {
-			d.report(se.span, DidYouMean(se.key, systemNames), "unknown system %q", se.key)
+			d.report(d.at(se.at), DidYouMean(se.key, systemNames), "unknown system %q", se.key)
 			continue
 		}
-		if d.is("os."+se.key, se.val, kindTable) {
+		if d.is("os."+se.key, &se.val, kindTable) {
 			var run []Text
 			decodeTable(d, se.val.table, systemKeys, &run, "key of a system")
 			out[se.key] = run
@@ -199,40 +203,40 @@ func (d *decoder) aliases(e *entry) []Name {
 
 func (d *decoder) shell(e *entry) Shell {
 	texts := d.texts(e)
-	s := Shell{Span: e.val.span}
+	s := Shell{Span: d.at(e.val.at)}
 	for _, t := range texts {
 		s.Args = append(s.Args, t.Value)
 	}
 	switch {
-	case len(s.Args) == 0 && e.val.kind == kindList && len(e.val.items) == 0, len(s.Args) > 0 && s.Args[0] == "":
-		d.report(e.val.span, `such as "builtin" or "bash"`, "%q names no program", e.key)
+	case len(s.Args) == 0 && e.val.kind == kindList && len(e.val.list.items) == 0, len(s.Args) > 0 && s.Args[0] == "":
+		d.report(d.at(e.val.at), `such as "builtin" or "bash"`, "%q names no program", e.key)
 	case len(s.Args) == 1 && s.Args[0] == "builtin":
 		s.Args = nil
 	case e.val.kind == kindText && strings.ContainsAny(s.Args[0], " \t"):
-		d.report(e.val.span, `give the program and its arguments as a list: ["python3", "-u"]`, "%q must be one program", e.key)
+		d.report(d.at(e.val.at), `give the program and its arguments as a list: ["python3", "-u"]`, "%q must be one program", e.key)
 	}
 	return s
 }
 
 func (d *decoder) env(e *entry) []Var {
-	if !d.is(e.key, e.val, kindTable) {
+	if !d.is(e.key, &e.val, kindTable) {
 		return nil
 	}
 	out := make([]Var, 0, len(e.val.table.entries))
 	for _, ve := range e.val.table.entries {
 		switch {
 		case !validVarName(ve.key):
-			d.report(ve.span, "names have letters, digits and _, and do not begin with a digit", "the variable name %q is not allowed", ve.key)
+			d.report(d.at(ve.at), "names have letters, digits and _, and do not begin with a digit", "the variable name %q is not allowed", ve.key)
 			continue
 		case strings.HasPrefix(ve.key, "TUGLINE_"):
-			d.report(ve.span, "", "%q is set by Tugline itself", ve.key)
+			d.report(d.at(ve.at), "", "%q is set by Tugline itself", ve.key)
 			continue
 		}
-		v := Var{Name: ve.key, Span: ve.span, Details: &plain}
+		v := Var{Name: ve.key, Span: d.at(ve.at), Details: &plain}
 		if ve.val.kind == kindTable {
 			v.Details = &Details{}
 			d.longVar(&v, ve)
-		} else if !d.is(ve.key, ve.val, kindText) {
+		} else if !d.is(ve.key, &ve.val, kindText) {
 			continue
 		} else {
 			v.Value = d.template(ve)
@@ -252,39 +256,39 @@ func (d *decoder) longVar(v *Var, e *entry) {
 			continue
 		}
 		if given != nil {
-			d.report(e.span, "", "%q has a value already, by %q", v.Name, given.key)
+			d.report(d.at(e.at), "", "%q has a value already, by %q", v.Name, given.key)
 		}
 		given = e
 	}
 	switch {
 	case given == nil && !v.Required && len(d.file.skipped) == 0:
-		d.report(e.span, `give it "value", "default", "run" or "file", or make it "required"`, "%q has no value", v.Name)
+		d.report(d.at(e.at), `give it "value", "default", "run" or "file", or make it "required"`, "%q has no value", v.Name)
 	case given != nil && v.Required:
-		d.report(t.get("required").span, "", "%q has a value, by %q, so it cannot be required", v.Name, given.key)
+		d.report(d.at(t.get("required").at), "", "%q has a value, by %q, so it cannot be required", v.Name, given.key)
 	}
 	for _, key := range []string{"run", "file"} {
 		if e := t.get(key); e != nil && e.val.kind == kindText && strings.TrimSpace(e.val.text) == "" {
-			d.report(e.val.span, "", "%q of %q is empty", key, v.Name)
+			d.report(d.at(e.val.at), "", "%q of %q is empty", key, v.Name)
 		}
 	}
 }
 
 func (d *decoder) envFiles(e *entry) []EnvFile {
-	if !d.is(e.key, e.val, kindList) {
+	if !d.is(e.key, &e.val, kindList) {
 		return nil
 	}
 	var out []EnvFile
-	for _, item := range e.val.items {
-		f := EnvFile{Path: Text{item.text, item.span}}
+	for _, item := range e.val.list.items {
+		f := EnvFile{Path: Text{item.text, d.at(item.at)}}
 		switch {
 		case item.kind == kindTable:
 			decodeTable(d, item.table, envFileKeys, &f, "key of an env file")
 		case item.kind != kindText:
-			d.report(item.span, "", "%q must hold strings or tables, not %s", e.key, item.kind)
+			d.report(d.at(item.at), "", "%q must hold strings or tables, not %s", e.key, item.kind)
 			continue
 		}
 		if f.Path.Value == "" {
-			d.report(item.span, "", "%q names no file", e.key)
+			d.report(d.at(item.at), "", "%q names no file", e.key)
 		}
 		out = append(out, f)
 	}
@@ -315,12 +319,12 @@ func (d *decoder) duration(e *entry) time.Duration {
 
 func (d *decoder) retry(e *entry) *Retry {
 	r := &Retry{Factor: 1}
-	if !d.is(e.key, e.val, kindTable) {
+	if !d.is(e.key, &e.val, kindTable) {
 		return r
 	}
 	decodeTable(d, e.val.table, retryKeys, r, "key of retry")
 	if e.val.table.get("times") == nil && len(d.file.skipped) == 0 {
-		d.report(e.span, "such as { times = 3 }", "%q does not say how many times", e.key)
+		d.report(d.at(e.at), "such as { times = 3 }", "%q does not say how many times", e.key)
 	}
 	return r
 }
@@ -353,21 +357,21 @@ func (d *decoder) tracks(e *entry) []Name {
 
 // store reads the settings of the store, of which there is one: its limit.
 func (d *decoder) store(e *entry) int64 {
-	if !d.is(e.key, e.val, kindTable) {
+	if !d.is(e.key, &e.val, kindTable) {
 		return 0
 	}
 	var limit int64
 	for _, se := range e.val.table.entries {
 		if se.key != "limit" {
-			d.report(se.span, DidYouMean(se.key, []string{"limit"}), "unknown key of the store %q", se.key)
+			d.report(d.at(se.at), DidYouMean(se.key, []string{"limit"}), "unknown key of the store %q", se.key)
 			continue
 		}
-		if !d.is(se.key, se.val, kindText) {
+		if !d.is(se.key, &se.val, kindText) {
 			continue
 		}
 		bytes, err := units.ParseStrictBytes(se.val.text)
 		if err != nil || bytes <= 0 {
-			d.report(se.val.span, `such as "8GiB"`, "%q is no size", se.val.text)
+			d.report(d.at(se.val.at), `such as "8GiB"`, "%q is no size", se.val.text)
 			continue
 		}
 		limit = bytes
@@ -377,26 +381,26 @@ func (d *decoder) store(e *entry) int64 {
 
 // parts reads the files that this one takes in. They are opened later.
 func (d *decoder) parts(e *entry) []*Part {
-	if !d.is(e.key, e.val, kindTable) {
+	if !d.is(e.key, &e.val, kindTable) {
 		return nil
 	}
 	var out []*Part
 	for _, pe := range e.val.table.entries {
-		p := &Part{Name: pe.key, Span: pe.span}
+		p := &Part{Name: pe.key, Span: d.at(pe.at)}
 		if !validTaskName(pe.key) {
-			d.report(pe.span, nameRule, "the part name %q is not allowed", pe.key)
+			d.report(d.at(pe.at), nameRule, "the part name %q is not allowed", pe.key)
 			continue
 		}
 		switch {
 		case pe.val.kind == kindTable:
 			decodeTable(d, pe.val.table, partKeys, p, "key of a part")
-		case d.is(pe.key, pe.val, kindText):
-			p.Path = Text{pe.val.text, pe.val.span}
+		case d.is(pe.key, &pe.val, kindText):
+			p.Path = Text{pe.val.text, d.at(pe.val.at)}
 		default:
 			continue
 		}
 		if p.Path.Value == "" && len(d.file.skipped) == 0 {
-			d.report(pe.span, `such as docs = "docs"`, "the part %q names no folder and no file", pe.key)
+			d.report(d.at(pe.at), `such as docs = "docs"`, "the part %q names no folder and no file", pe.key)
 			continue
 		}
 		out = append(out, p)

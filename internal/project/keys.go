@@ -137,7 +137,7 @@ var taskKeys = []key[*Task]{
 		t.OnRequest = d.yes(e)
 	}},
 	{"store", formBool, "Keep copies of the outputs, to restore them later; `true` when left out.", func(d *decoder, t *Task, e *entry) {
-		t.NoStore = d.is(e.key, e.val, kindBool) && !e.val.yes()
+		t.NoStore = d.is(e.key, &e.val, kindBool) && !e.val.yes()
 	}},
 	{"echo", formBool, "Show each command of this task as it starts.", func(d *decoder, t *Task, e *entry) {
 		t.Echo = d.yes(e)
@@ -159,7 +159,7 @@ var retryKeys = []key[*Retry]{
 		if f := d.number(e); f != nil {
 			r.Factor = *f
 			if r.Factor < 1 {
-				d.report(e.val.span, "", "%q must be at least 1", e.key)
+				d.report(d.at(e.val.at), "", "%q must be at least 1", e.key)
 			}
 		}
 	}},
@@ -187,7 +187,7 @@ var varKeys = []key[*Var]{
 	{"required", formBool, "It must be set by the caller or an env file, for the tasks that refer to it.", func(d *decoder, v *Var, e *entry) { v.Required = d.yes(e) }},
 	{"secret", formBool, "The value is never shown: it reads `•••` in every output and record.", func(d *decoder, v *Var, e *entry) { v.Secret = d.yes(e) }},
 	{"counts", formBool, "A change of it makes tasks run again; `true` when left out.", func(d *decoder, v *Var, e *entry) {
-		v.Uncounted = d.is(e.key, e.val, kindBool) && !e.val.yes()
+		v.Uncounted = d.is(e.key, &e.val, kindBool) && !e.val.yes()
 	}},
 	{"about", formText, "What it is for.", func(d *decoder, v *Var, e *entry) { v.About = d.text(e).Value }},
 	{"example", formText, "A value to show in a sample env file.", func(d *decoder, v *Var, e *entry) { v.Example = d.text(e).Value }},

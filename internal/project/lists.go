@@ -64,7 +64,7 @@ var listKeys = []key[*List]{
 
 // lists reads the lists of a file.
 func (d *decoder) lists(e *entry) []*List {
-	if !d.is(e.key, e.val, kindTable) {
+	if !d.is(e.key, &e.val, kindTable) {
 		return nil
 	}
 	var out []*List
@@ -72,7 +72,7 @@ func (d *decoder) lists(e *entry) []*List {
 		l := d.list(le)
 		l.Name = le.key
 		if !validTaskName(le.key) {
-			d.report(le.span, nameRule, "the name %q of a list is not allowed", le.key)
+			d.report(d.at(le.at), nameRule, "the name %q of a list is not allowed", le.key)
 		}
 		out = append(out, l)
 	}
@@ -81,12 +81,12 @@ func (d *decoder) lists(e *entry) []*List {
 
 // list reads one list: a table, or the values themselves.
 func (d *decoder) list(e *entry) *List {
-	l := &List{Span: e.span, File: d.file}
+	l := &List{Span: d.at(e.at), File: d.file}
 	if e.val.kind == kindList {
 		l.List = d.templates(e)
 		return l
 	}
-	if !d.is(e.key, e.val, kindTable) {
+	if !d.is(e.key, &e.val, kindTable) {
 		return l
 	}
 	keys := e.val.table
@@ -102,11 +102,11 @@ func (d *decoder) list(e *entry) *List {
 	}
 	switch {
 	case len(given) == 0:
-		d.report(e.span, `give it "list", "files", "lines" or "run"`, "the list %q has no values", e.key)
+		d.report(d.at(e.at), `give it "list", "files", "lines" or "run"`, "the list %q has no values", e.key)
 	case len(given) > 1:
-		d.report(keys.get(given[1]).span, "", "%q has values already, by %q", e.key, given[0])
+		d.report(d.at(keys.get(given[1]).at), "", "%q has values already, by %q", e.key, given[0])
 	case keys.get("as") != nil && given[0] != "files":
-		d.report(keys.get("as").span, "", `"as" goes with "files"`)
+		d.report(d.at(keys.get("as").at), "", `"as" goes with "files"`)
 	}
 	return l
 }
@@ -123,15 +123,15 @@ func (d *decoder) templates(e *entry) []Text {
 
 // each reads the values of which a task has instances, as arguments of it.
 func (d *decoder) each(e *entry) []*Arg {
-	if !d.is(e.key, e.val, kindTable) {
+	if !d.is(e.key, &e.val, kindTable) {
 		return nil
 	}
 	var out []*Arg
 	for _, ee := range e.val.table.entries {
-		a := &Arg{Name: ee.key, Span: ee.span, Type: ArgText, About: "only the instance with this value"}
+		a := &Arg{Name: ee.key, Span: d.at(ee.at), Type: ArgText, About: "only the instance with this value"}
 		d.checkArgName(a, ee)
 		if ee.val.kind == kindText {
-			a.Each = &List{Name: ee.val.text, Span: ee.val.span}
+			a.Each = &List{Name: ee.val.text, Span: d.at(ee.val.at)}
 		} else {
 			a.Each = d.list(ee)
 			a.Each.Name = ee.key

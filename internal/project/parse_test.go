@@ -323,42 +323,43 @@ func assertAgrees(t *testing.T, text string) {
 	got := parseTOML(&Source{Name: "x", Text: []byte(text)})
 	if want == nil {
 		assert.Empty(t, got.diagnostics)
-		assert.Equal(t, decoded, asPlain(got.root))
+		assert.Equal(t, decoded, got.asPlain(got.root))
 	} else {
 		assert.NotEmpty(t, got.diagnostics, "the library says: %v", want)
 	}
 }
 
 // asPlain returns t as the library's decoder would give it, dates left aside.
-func asPlain(t *table) map[string]any {
+func (p *parser) asPlain(t *table) map[string]any {
 	out := map[string]any{}
 	for _, e := range t.entries {
-		out[e.key] = asPlainValue(e.val)
+		out[e.key] = p.asPlainValue(&e.val)
 	}
 	return out
 }
 
-func asPlainValue(v *value) any {
+func (p *parser) asPlainValue(v *value) any {
 	switch v.kind {
 	case kindText:
 		return v.text
 	case kindInteger:
-		return v.num
+		n, _ := v.whole()
+		return n
 	case kindFloat:
 		return v.number()
 	case kindBool:
 		return v.yes()
 	case kindTable:
-		return asPlain(v.table)
+		return p.asPlain(v.table)
 	case kindList:
 		items := []any{}
-		for _, item := range v.items {
-			items = append(items, asPlainValue(item))
+		for _, item := range v.list.items {
+			items = append(items, p.asPlainValue(&item))
 		}
 		return items
 	}
 	var decoded map[string]any
-	toml.Unmarshal([]byte("x = "+string(v.span.bytes())), &decoded)
+	toml.Unmarshal([]byte("x = "+string(v.at.in(p.src).bytes())), &decoded)
 	return decoded["x"]
 }
 

@@ -33,13 +33,13 @@ func (g Glob) Pattern() Text {
 // paths reads patterns: a string, a list, or a table that names them.
 func (d *decoder) paths(e *entry) []Paths {
 	if e.val.kind != kindTable {
-		return []Paths{{Span: e.span, Globs: d.globs(e)}}
+		return []Paths{{Span: d.at(e.at), Globs: d.globs(e)}}
 	}
 	var out []Paths
 	for _, ne := range e.val.table.entries {
-		p := Paths{Name: ne.key, Span: ne.span, Globs: d.globs(ne)}
+		p := Paths{Name: ne.key, Span: d.at(ne.at), Globs: d.globs(ne)}
 		if !validVarName(ne.key) || strings.HasPrefix(ne.key, "TUGLINE_") {
-			d.report(ne.span, "names have letters, digits and _, and do not begin with a digit", "the name %q is not allowed here", ne.key)
+			d.report(d.at(ne.at), "names have letters, digits and _, and do not begin with a digit", "the name %q is not allowed here", ne.key)
 		}
 		p.Variable = ne.val.kind == kindText && len(p.Globs) == 1 && !p.Globs[0].Not && p.Globs[0].plain()
 		out = append(out, p)
@@ -49,8 +49,8 @@ func (d *decoder) paths(e *entry) []Paths {
 
 func (d *decoder) globs(e *entry) []Glob {
 	texts := d.texts(e)
-	if len(texts) == 0 && e.val.kind == kindList && len(e.val.items) == 0 {
-		d.report(e.val.span, "", "%q names no files", e.key)
+	if len(texts) == 0 && e.val.kind == kindList && len(e.val.list.items) == 0 {
+		d.report(d.at(e.val.at), "", "%q names no files", e.key)
 	}
 	globs := make([]Glob, 0, len(texts))
 	for _, t := range texts {

@@ -42,21 +42,21 @@ var requireKeys = []key[*Requirement]{
 }
 
 func (d *decoder) require(e *entry) []Requirement {
-	if !d.is(e.key, e.val, kindList) {
+	if !d.is(e.key, &e.val, kindList) {
 		return nil
 	}
 	var out []Requirement
-	for _, item := range e.val.items {
+	for _, item := range e.val.list.items {
 		if item.kind != kindTable {
-			d.report(item.span, `such as { tool = "curl" }`, "%q must hold tables, not %s", e.key, item.kind)
+			d.report(d.at(item.at), `such as { tool = "curl" }`, "%q must hold tables, not %s", e.key, item.kind)
 			continue
 		}
-		r := Requirement{Span: item.span}
+		r := Requirement{Span: d.at(item.at)}
 		decodeTable(d, item.table, requireKeys, &r, "key of require")
 		switch {
 		case len(d.file.skipped) > 0:
 		case r.Tool == "" && strings.TrimSpace(r.File.Value+r.Run.Value) == "":
-			d.report(item.span, `give it "tool", "file" or "run"`, "an entry of %q asks for nothing", e.key)
+			d.report(d.at(item.at), `give it "tool", "file" or "run"`, "an entry of %q asks for nothing", e.key)
 		case r.Tool == "" && r.Version.Value != "":
 			d.report(r.Version.Span, `give it "tool"`, "a version of what?")
 		}

@@ -4,7 +4,6 @@ import (
 	"bytes"
 	"errors"
 	"fmt"
-	"math"
 	"regexp"
 	"strconv"
 	"strings"
@@ -31,27 +30,54 @@ func (k kind) String() string {
 	return [...]string{"a string", "a whole number", "a number", "true or false", "a date or time", "a list", "a table"}[k]
 }
 
+// place is a stretch of the file that is being read. The tree of a large
+// project has very many: a [Span], which also knows its file, is twice as large.
+type place struct{ offset, size int32 } // in bytes
+
+func placeOf(offset, length int) place { return place{int32(offset), int32(length)} }
+
+// in returns p as a place in src.
+func (p place) in(src *Source) Span { return Span{src, p.offset, p.size} }
+
+// end returns the offset of the first byte behind p.
+func (p place) end() int { return int(p.offset) + int(p.size) }
+
 // value is one TOML value with its place.
 type value struct {
+	at    place
 	kind  kind
-	span  Span
-	text  string   // of a string
-	num   int64    // of a whole number; the bits of another number; 1 for true
-	items []*value // of a list, or the tables of [[name]]
+	text  string // of a string; of a number, true or false as it is written
+	list  *list
 	table *table
 }
 
-// number returns the value of a number that is not whole.
-func (v *value) number() float64 { return math.Float64frombits(uint64(v.num)) }
+// list is what a list holds.
+type list struct {
+	items []value
+	open  bool // it was made by [[name]], which may add to it
+}
+
+// whole returns the value of a whole number, and whether it fits in 64 bits.
+func (v *value) whole() (int64, bool) {
+	n, err := strconv.ParseInt(strings.TrimPrefix(v.text, "+"), 0, 64)
+	return n, err == nil
+}
+
+// number returns the value of a number that is not whole. One that is too
+// large is infinite.
+func (v *value) number() float64 {
+	f, _ := strconv.ParseFloat(strings.ReplaceAll(v.text, "_", ""), 64)
+	return f
+}
 
 // yes returns the value of true or false.
-func (v *value) yes() bool { return v.num == 1 }
+func (v *value) yes() bool { return v.text == "true" }
 
 // entry is a key of a table with its value.
 type entry struct {
-	key  string
-	span Span // of the key: in a header or a dotted key, of this part of it
-	val  *value
+	key string
+	at  place // of the key: in a header or a dotted key, of this part of it
+	val value
 }
 
 // table is a TOML table. It remembers how it came to be, for the rules on
@@ -122,9 +148,9 @@ func (t *table) add(e *entry) {
 // The library's own decoder is not used: its messages speak of Go types, it
 // keeps no places, and its time grows with the square of the number of tables.
 type parser struct {
-	values  slab[value]
 	entries slab[entry]
 	tables  slab[table]
+	lists   slab[list]
 	parts   []keyPart // of the keys that are being read, the outermost first
 	all     string    // the whole text of src
 
@@ -161,7 +187,7 @@ func parseTOML(src *Source) *parser {
 func (p *parser) syntaxError(err error) int {
 	var bad *unstable.ParserError
 	if !errors.As(err, &bad) {
-		p.report(Span{Source: p.src}, err.Error(), "")
+		p.report(place{}, err.Error(), "")
 		p.skipped = p.src.Text
 		return len(p.src.Text)
 	}
@@ -171,7 +197,7 @@ func (p *parser) syntaxError(err error) int {
 		r := p.lib.Range(bad.Highlight)
 		at, length = p.base+int(r.Offset), int(r.Length)
 	}
-	p.report(spanOf(p.src, at, length), syntaxMessage(bad.Message, p.src.Text[at:]), "")
+	p.report(placeOf(at, length), syntaxMessage(bad.Message, p.src.Text[at:]), "")
 	resume := len(p.src.Text)
 	if next := bytes.Index(p.src.Text[min(at, resume):], []byte("\n[")); next >= 0 {
 		resume = at + next + 1
@@ -201,8 +227,8 @@ func syntaxMessage(msg string, at []byte) string {
 	})
 }
 
-func (p *parser) report(span Span, msg, hint string) {
-	p.diagnostics = append(p.diagnostics, Diagnostic{Span: span, Msg: msg, Hint: hint})
+func (p *parser) report(at place, msg, hint string) {
+	p.diagnostics = append(p.diagnostics, Diagnostic{Span: at.in(p.src), Msg: msg, Hint: hint})
 }
 
 func (p *parser) expression(n *unstable.Node) {
@@ -219,7 +245,7 @@ func (p *parser) expression(n *unstable.Node) {
 // keyPart is one part of a dotted key or header.
 type keyPart struct {
 	name string
-	span Span
+	at   place
 }
 
 func (p *parser) newTable(o origin) *table { return p.tables.put(table{origin: o}) }
@@ -230,7 +256,7 @@ func (p *parser) keyParts(it unstable.Iterator) []keyPart {
 	from := len(p.parts)
 	for it.Next() {
 		n := it.Node()
-		p.parts = append(p.parts, keyPart{p.text(n), p.span(n.Raw)})
+		p.parts = append(p.parts, keyPart{p.text(n), p.place(n.Raw)})
 	}
 	return p.parts[from:]
 }
@@ -249,8 +275,13 @@ func (p *parser) text(n *unstable.Node) string {
 	return string(n.Data)
 }
 
-func (p *parser) span(r unstable.Range) Span {
-	return spanOf(p.src, p.base+int(r.Offset), int(r.Length))
+func (p *parser) place(r unstable.Range) place {
+	return placeOf(p.base+int(r.Offset), int(r.Length))
+}
+
+// addTable adds a table called part to t.
+func (p *parser) addTable(t *table, part keyPart, added *table) {
+	t.add(p.entries.put(entry{part.name, part.at, value{at: part.at, kind: kindTable, table: added}}))
 }
 
 // header makes the table of a [header] or [[header]] the current one.
@@ -273,24 +304,25 @@ func (p *parser) header(n *unstable.Node, list bool) {
 	}
 	switch {
 	case old == nil:
-		t.add(p.entries.put(entry{last.name, last.span, p.values.put(value{kind: kindTable, span: last.span, table: p.current})}))
+		p.addTable(t, last, p.current)
 	case old.val.kind == kindTable && old.val.table.origin == implied:
 		old.val.table.origin = header
-		old.span, old.val.span = last.span, last.span
+		old.at, old.val.at = last.at, last.at
 		p.current = old.val.table
 	default:
 		p.twice(last, old)
 	}
 }
 
+// appendTable adds the current table to the list called last in t.
 func (p *parser) appendTable(t *table, old *entry, last keyPart) {
-	one := p.values.put(value{kind: kindTable, span: last.span, table: p.current})
+	one := value{at: last.at, kind: kindTable, table: p.current}
 	switch {
 	case old == nil:
-		list := p.values.put(value{kind: kindList, span: last.span, items: []*value{one}, table: p.newTable(header)})
-		t.add(p.entries.put(entry{last.name, last.span, list}))
-	case old.val.kind == kindList && old.val.table != nil: // made by [[…]], so open
-		old.val.items = append(old.val.items, one)
+		made := p.lists.put(list{items: []value{one}, open: true})
+		t.add(p.entries.put(entry{last.name, last.at, value{at: last.at, kind: kindList, list: made}}))
+	case old.val.kind == kindList && old.val.list.open:
+		old.val.list.items = append(old.val.list.items, one)
 	default:
 		p.twice(last, old)
 	}
@@ -302,20 +334,20 @@ func (p *parser) descend(t *table, part keyPart) *table {
 	switch {
 	case old == nil:
 		next := p.newTable(implied)
-		t.add(p.entries.put(entry{part.name, part.span, p.values.put(value{kind: kindTable, span: part.span, table: next})}))
+		p.addTable(t, part, next)
 		return next
 	case old.val.kind == kindTable && old.val.table.origin != inline:
 		return old.val.table
-	case old.val.kind == kindList && old.val.table != nil:
-		return old.val.items[len(old.val.items)-1].table
+	case old.val.kind == kindList && old.val.list.open:
+		return old.val.list.items[len(old.val.list.items)-1].table
 	}
 	p.twice(part, old)
 	return nil
 }
 
 func (p *parser) twice(part keyPart, old *entry) {
-	d := Diagnostic{Span: part.span, Msg: fmt.Sprintf("%q is defined twice", part.name)}
-	d.Related = []Diagnostic{{Span: old.span, Msg: "it was defined first here"}}
+	d := Diagnostic{Span: part.at.in(p.src), Msg: fmt.Sprintf("%q is defined twice", part.name)}
+	d.Related = []Diagnostic{{Span: old.at.in(p.src), Msg: "it was defined first here"}}
 	p.diagnostics = append(p.diagnostics, d)
 }
 
@@ -323,13 +355,13 @@ func (p *parser) keyValue(t *table, n *unstable.Node) {
 	defer func(length int) { p.parts = p.parts[:length] }(len(p.parts))
 	parts := p.keyParts(n.Key())
 	last := parts[len(parts)-1]
-	val := p.value(n.Value(), last.span)
+	val := p.value(n.Value(), last.at)
 	for _, part := range parts[:len(parts)-1] {
 		old := t.get(part.name)
 		switch {
 		case old == nil:
 			next := p.newTable(dotted)
-			t.add(p.entries.put(entry{part.name, part.span, p.values.put(value{kind: kindTable, span: part.span, table: next})}))
+			p.addTable(t, part, next)
 			t = next
 		case old.val.kind == kindTable && old.val.table.origin == dotted:
 			t = old.val.table
@@ -342,66 +374,63 @@ func (p *parser) keyValue(t *table, n *unstable.Node) {
 		p.twice(last, old)
 		return
 	}
-	t.add(p.entries.put(entry{last.name, last.span, val}))
+	t.add(p.entries.put(entry{last.name, last.at, val}))
 }
 
 // value turns n into a value. after is the place of what stands before it:
 // lists and inline tables carry no place of their own.
-func (p *parser) value(n *unstable.Node, after Span) *value {
-	v := p.values.put(value{span: p.span(n.Raw)})
+func (p *parser) value(n *unstable.Node, after place) value {
+	v := value{at: p.place(n.Raw)}
 	switch n.Kind {
 	case unstable.String:
 		v.kind, v.text = kindText, p.text(n)
 	case unstable.Integer:
-		v.kind = kindInteger
-		num, err := strconv.ParseInt(strings.TrimPrefix(string(n.Data), "+"), 0, 64)
-		if err != nil {
-			p.report(v.span, "a whole number must fit in 64 bits", "")
+		v.kind, v.text = kindInteger, string(n.Data)
+		if _, fits := v.whole(); !fits {
+			p.report(v.at, "a whole number must fit in 64 bits", "")
 		}
-		v.num = num
 	case unstable.Float:
-		v.kind = kindFloat
-		f, _ := strconv.ParseFloat(strings.ReplaceAll(string(n.Data), "_", ""), 64) // too large is infinite
-		v.num = int64(math.Float64bits(f))
+		v.kind, v.text = kindFloat, string(n.Data)
 	case unstable.Bool:
-		v.kind = kindBool
-		if len(n.Data) == len("true") {
-			v.num = 1
-		}
-		v.span = p.placeAfter(after, len(n.Data))
+		v.kind, v.text = kindBool, string(n.Data)
+		v.at = p.placeAfter(after, len(n.Data))
 	case unstable.Array:
-		p.list(v, n, after)
+		p.list(&v, n, after)
 	case unstable.InlineTable:
-		p.inlineTable(v, n, after)
+		p.inlineTable(&v, n, after)
 	default:
 		v.kind = kindDate
 	}
 	return v
 }
 
-func (p *parser) list(v *value, n *unstable.Node, after Span) {
-	v.kind = kindList
-	v.span = p.placeAfter(after, 1)
-	end := v.span
-	it := n.Children()
-	for it.Next() {
-		item := p.value(it.Node(), end)
-		v.items = append(v.items, item)
-		end = item.span
+func (p *parser) list(v *value, n *unstable.Node, after place) {
+	v.kind, v.list = kindList, p.lists.put(list{})
+	v.at = p.placeAfter(after, 1)
+	length := 0
+	for it := n.Children(); it.Next(); {
+		length++
 	}
+	items := make([]value, 0, length)
+	end := v.at
+	for it := n.Children(); it.Next(); {
+		items = append(items, p.value(it.Node(), end))
+		end = items[len(items)-1].at
+	}
+	v.list.items = items
 	p.closeWith(v, end, ']')
 }
 
-func (p *parser) inlineTable(v *value, n *unstable.Node, after Span) {
+func (p *parser) inlineTable(v *value, n *unstable.Node, after place) {
 	v.kind, v.table = kindTable, p.newTable(dotted)
-	v.span = p.placeAfter(after, 1)
-	end := v.span
+	v.at = p.placeAfter(after, 1)
+	end := v.at
 	it := n.Children()
 	for it.Next() {
 		p.keyValue(v.table, it.Node())
 	}
 	if last := lastValue(v.table); last != nil {
-		end = last.span
+		end = last.at
 	}
 	closeTables(v.table)
 	p.closeWith(v, end, '}')
@@ -411,11 +440,11 @@ func (p *parser) inlineTable(v *value, n *unstable.Node, after Span) {
 func lastValue(t *table) *value {
 	var last *value
 	for _, e := range t.entries {
-		v := e.val
+		v := &e.val
 		if v.kind == kindTable && v.table.origin == dotted {
 			v = lastValue(v.table)
 		}
-		if last == nil || v.span.Offset() > last.span.Offset() {
+		if last == nil || v.at.offset > last.at.offset {
 			last = v
 		}
 	}
@@ -432,18 +461,18 @@ func closeTables(t *table) {
 	}
 }
 
-// placeAfter returns the place of the length bytes that follow span, blanks,
+// placeAfter returns the place of the length bytes that follow before, blanks,
 // line ends, comments, commas and the equals sign left out.
-func (p *parser) placeAfter(span Span, length int) Span {
-	at := p.skip(span.end(), "=, \t\n")
-	return spanOf(p.src, at, min(length, len(p.src.Text)-at))
+func (p *parser) placeAfter(before place, length int) place {
+	at := p.skip(before.end(), "=, \t\n")
+	return placeOf(at, min(length, len(p.src.Text)-at))
 }
 
 // closeWith stretches v up to the bracket that follows end.
-func (p *parser) closeWith(v *value, end Span, bracket byte) {
+func (p *parser) closeWith(v *value, end place, bracket byte) {
 	at := p.skip(end.end(), ", \t\n")
 	if at < len(p.src.Text) && p.src.Text[at] == bracket {
-		v.span = spanOf(p.src, v.span.Offset(), at+1-v.span.Offset())
+		v.at.size = int32(at + 1 - int(v.at.offset))
 	}
 }
 

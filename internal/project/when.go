@@ -52,7 +52,7 @@ func (d *decoder) when(e *entry) *When {
 	switch {
 	case e.val.kind == kindText:
 		w.Run = d.text(e)
-	case d.is(e.key, e.val, kindTable):
+	case d.is(e.key, &e.val, kindTable):
 		decodeTable(d, e.val.table, whenKeys, w, "key of when")
 	}
 	return w
@@ -71,7 +71,7 @@ func (d *decoder) oneOf(e *entry, allowed []string) []string {
 }
 
 func (d *decoder) whenEnv(e *entry) []WhenVar {
-	if !d.is(e.key, e.val, kindTable) {
+	if !d.is(e.key, &e.val, kindTable) {
 		return nil
 	}
 	var out []WhenVar
@@ -83,7 +83,7 @@ func (d *decoder) whenEnv(e *entry) []WhenVar {
 		case kindBool:
 			v.Any, v.No = true, !ve.val.yes()
 		default:
-			d.report(ve.val.span, "", "%q must be a string, true or false, not %s", ve.key, ve.val.kind)
+			d.report(d.at(ve.val.at), "", "%q must be a string, true or false, not %s", ve.key, ve.val.kind)
 		}
 		out = append(out, v)
 	}
