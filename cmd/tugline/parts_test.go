@@ -142,6 +142,7 @@ gone = "gone"
 own = "."
 "bad name" = "a"
 again = { path = "b", env = { X = "1" } }
+lost = "gone"
 [task.x]
 needs = ["a/x", "b/y", "gone/z", "b/slip"]
 `)
@@ -160,8 +161,11 @@ tugline.toml:6:1: the part name "bad name" is not allowed
 tugline.toml:7:31: the part "again" is taken in already, as "b": its env must stand there
     7 | again = { path = "b", env = { X = "1" } }
       |                               ^
-tugline.toml:9:34: task "x" needs "b/slip", but there is no such task
-    9 | needs = ["a/x", "b/y", "gone/z", "b/slip"]
+tugline.toml:8:8: the part "lost" is not there: there is no gone/tugline.toml
+    8 | lost = "gone"
+      |        ^^^^^^ make it, or give the part optional = true
+tugline.toml:10:34: task "x" needs "b/slip", but there is no such task
+   10 | needs = ["a/x", "b/y", "gone/z", "b/slip"]
       |                                  ^^^^^^^^
 a/tugline.toml:1:8: expected ']' to close table name
     1 | [task.x

@@ -33,6 +33,9 @@ func (b *builder) scopeOf(t *project.Task, args []project.Var, rest []string) (*
 
 // folder returns where t runs.
 func (b *builder) folder(t *project.Task, sc *scope) string {
+	if t.Folder.Value == "" {
+		return t.File.Folder
+	}
 	folder, err := t.Folder.Expand(sc.value)
 	if err != nil {
 		b.found = append(b.found, project.Diagnostic{Span: t.Folder.Span, Msg: err.Error()})

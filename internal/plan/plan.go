@@ -129,7 +129,6 @@ func (e *RequiredError) Unwrap() error { return e.Diagnostics }
 func New(p *project.Project, req Request) (*Plan, error) {
 	b := newBuilder(p, req)
 	b.plan.builder = b
-	b.plain = make(map[*project.Task]*Step, len(req.Calls))
 	base := req.Base
 	if base == nil {
 		base = p.File
@@ -185,8 +184,8 @@ type builder struct {
 	plan    *Plan
 	req     Request
 	steps   map[call]*Step
-	plain   map[*project.Task]*Step // of tasks without arguments
-	barrier []*Step                 // what a later entry must wait for
+	plain   []*Step // of tasks without arguments that are there, by their index
+	barrier []*Step // what a later entry must wait for
 	bases   map[*project.File]*scope
 	world   *world
 	slab    []Step                     // not used yet
@@ -204,7 +203,7 @@ type builder struct {
 
 func newBuilder(p *project.Project, req Request) *builder {
 	return &builder{
-		plan: &Plan{Project: p}, req: req, steps: map[call]*Step{}, bases: make(map[*project.File]*scope, len(p.Files)), world: newWorld(p, req),
+		plan: &Plan{Project: p}, req: req, steps: map[call]*Step{}, plain: make([]*Step, len(p.Tasks)), bases: make(map[*project.File]*scope, len(p.Files)), world: newWorld(p, req),
 	}
 }
 
@@ -258,9 +257,11 @@ func (b *builder) waitsForNew(s *Step, before int) bool {
 // plan before it. The words of the call are filled in from the caller's
 // variables. The project is free of cycles, or it would not have been loaded.
 func (b *builder) add(t *project.Task, c project.Call, caller *scope, in from) *Step {
-	if s := b.plain[t]; s != nil && in.owner == nil {
-		b.want(s.end(), in)
-		return s.end()
+	if t.Absent == "" && in.owner == nil {
+		if s := b.plain[t.Index]; s != nil {
+			b.want(s.end(), in)
+			return s.end()
+		}
 	}
 	args := b.values(t, c, caller)
 	b.checkValues(t, c, args)
@@ -290,8 +291,8 @@ func (b *builder) instance(t *project.Task, c project.Call, args arguments, in f
 	s := b.newStep()
 	s.Name, s.Task, s.Run, s.Rest, s.Skip = args.name(t, c), t, t.RunOn(b.req.OS), args.rest, t.Absent
 	s.For, s.Ward, s.Limit = in.owner, in.ward, in.limit
-	if len(t.Args) == 0 && in.owner == nil {
-		b.plain[t] = s
+	if len(t.Args) == 0 && in.owner == nil && t.Absent == "" {
+		b.plain[t.Index] = s
 	} else {
 		b.steps[key] = s
 	}

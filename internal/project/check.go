@@ -83,18 +83,18 @@ func (c *checker) cycles() {
 		open  // on the path that is walked now
 		done
 	)
-	state := make(map[*Task]int, len(c.project.Tasks))
-	var path []Call  // the calls that lead to the open tasks but the first
+	state := make([]uint8, len(c.project.Tasks))
+	var path []*Call // the calls that lead to the open tasks but the first
 	var kinds []Kind // by which key each of them is made
 	var walk func(t *Task)
 	walk = func(t *Task) {
-		state[t] = open
+		state[t.Index] = open
 		t.named(func(kind Kind, call *Call) {
-			if call.Task == nil {
+			if call.Task == nil || call.Task.Absent != "" {
 				return
 			}
-			path, kinds = append(path, *call), append(kinds, kind)
-			switch state[call.Task] {
+			path, kinds = append(path, call), append(kinds, kind)
+			switch state[call.Task.Index] {
 			case fresh:
 				walk(call.Task)
 			case open:
@@ -102,17 +102,17 @@ func (c *checker) cycles() {
 			}
 			path, kinds = path[:len(path)-1], kinds[:len(kinds)-1]
 		})
-		state[t] = done
+		state[t.Index] = done
 	}
 	for _, t := range c.project.Tasks {
-		if state[t] == fresh {
+		if state[t.Index] == fresh {
 			walk(t)
 		}
 	}
 }
 
 // cycle reports the cycle that ends path and comes back to start.
-func (c *checker) cycle(start *Task, path []Call, kinds []Kind) {
+func (c *checker) cycle(start *Task, path []*Call, kinds []Kind) {
 	from := len(path) - 1
 	for from > 0 && path[from-1].Task != start {
 		from--

@@ -2,8 +2,10 @@ package project
 
 import (
 	"fmt"
+	"runtime"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 	"unicode"
 
@@ -54,24 +56,55 @@ func decodeTable[T any](d *decoder, t *table, keys []key[T], into T, what string
 	}
 }
 
+// tasks reads all tasks of f, many of them on all processors.
 func (d *decoder) tasks(f *File, e *entry) {
 	if !d.is(e.key, &e.val, kindTable) {
 		return
 	}
-	f.Tasks = make([]*Task, 0, len(e.val.table.entries))
-	for _, te := range e.val.table.entries {
-		t := &Task{Name: f.Prefix + te.key, Own: te.key, File: f, Span: d.at(te.at), Shell: f.shell, Echo: f.echo, When: &noWhen, Retry: &noRetry}
-		if !validTaskName(te.key) {
-			d.report(d.at(te.at), nameRule, "the task name %q is not allowed", te.key)
+	entries := e.val.table.entries
+	tasks := make([]*Task, len(entries))
+	var mu sync.Mutex // protects d.found
+	inShares(len(entries), 512, func(from, to int) {
+		share := &decoder{file: f}
+		for i := from; i < to; i++ {
+			tasks[i] = share.task(f, entries[i])
 		}
-		if !d.is("task", &te.val, kindTable) {
-			continue
-		}
-		f.Tasks = append(f.Tasks, t)
-		decodeTable(d, te.val.table, taskKeys, t, "task key")
-		d.checkVariables(t)
-		d.checkCompose(t, te.val.table)
+		mu.Lock()
+		defer mu.Unlock()
+		d.found = append(d.found, share.found...)
+	})
+	f.Tasks = slices.DeleteFunc(tasks, func(t *Task) bool { return t == nil })
+}
+
+// inShares divides n things among the processors, unless there are fewer than
+// least for each, and calls do for every share, from the index from up to to.
+// It returns when all have ended.
+func inShares(n, least int, do func(from, to int)) {
+	processors := runtime.GOMAXPROCS(0)
+	size := max(least, (n+processors-1)/processors)
+	var wg sync.WaitGroup
+	last := 0 // where the share begins that is left for this goroutine
+	for ; n-last > size; last += size {
+		from, to := last, last+size
+		wg.Go(func() { do(from, to) })
 	}
+	do(last, n)
+	wg.Wait()
+}
+
+// task returns the task that e defines in f; nil if e is no table.
+func (d *decoder) task(f *File, e *entry) *Task {
+	t := &Task{Name: f.Prefix + e.key, Own: e.key, File: f, Span: d.at(e.at), Shell: f.shell, Echo: f.echo, When: &noWhen, Retry: &noRetry}
+	if !validTaskName(e.key) {
+		d.report(d.at(e.at), nameRule, "the task name %q is not allowed", e.key)
+	}
+	if !d.is("task", &e.val, kindTable) {
+		return nil
+	}
+	decodeTable(d, e.val.table, taskKeys, t, "task key")
+	d.checkVariables(t)
+	d.checkCompose(t, e.val.table)
+	return t
 }
 
 // validCallName reports whether name may be a task as a call names it, with
@@ -136,22 +169,28 @@ func (d *decoder) count(e *entry) int {
 
 // texts reads a string, or a list of strings.
 func (d *decoder) texts(e *entry) []Text {
+	out := make([]Text, 0, e.val.length())
+	d.eachText(e, func(t Text) { out = append(out, t) })
+	return out
+}
+
+// eachText calls visit with a string, or with each of a list of strings.
+func (d *decoder) eachText(e *entry, visit func(Text)) {
 	switch e.val.kind {
 	case kindText:
-		return []Text{{e.val.text, d.at(e.val.at)}}
+		visit(Text{e.val.text, d.at(e.val.at)})
 	case kindList:
-		out := make([]Text, 0, len(e.val.list.items))
-		for _, item := range e.val.list.items {
+		for i := range e.val.list.items {
+			item := &e.val.list.items[i]
 			if item.kind != kindText {
 				d.report(d.at(item.at), "", "%q must hold strings, not %s", e.key, item.kind)
 				continue
 			}
-			out = append(out, Text{item.text, d.at(item.at)})
+			visit(Text{item.text, d.at(item.at)})
 		}
-		return out
+	default:
+		d.report(d.at(e.val.at), "", "%q must be a string or a list of strings, not %s", e.key, e.val.kind)
 	}
-	d.report(d.at(e.val.at), "", "%q must be a string or a list of strings, not %s", e.key, e.val.kind)
-	return nil
 }
 
 func (d *decoder) scripts(e *entry) []Text {
@@ -442,12 +481,11 @@ func (d *decoder) template(e *entry) Text {
 }
 
 func (d *decoder) calls(e *entry) []Call {
-	texts := d.texts(e)
-	out := make([]Call, 0, len(texts))
-	for _, t := range texts {
+	out := make([]Call, 0, e.val.length())
+	d.eachText(e, func(t Text) {
 		if c, ok := d.parseCall(e.key, t); ok {
 			out = append(out, c)
 		}
-	}
+	})
 	return out
 }

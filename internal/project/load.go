@@ -41,26 +41,48 @@ func readFile(path string) ([]byte, error) {
 	return text, err
 }
 
-// loader reads the files of a project.
+// loader reads the files of a project, those that the files of a round take in
+// at the same time.
 type loader struct {
-	read   func(path string) ([]byte, error)
+	read   func(path string) ([]byte, error) // may be called from several goroutines at once
 	show   func(path string) string
 	files  []*File
 	byPath map[string]*File // by what identity gives
 	diagnostics
 }
 
+// reading is one file that is being read.
+type reading struct {
+	file   *File
+	source *Source
+	id     string  // as identity gives it
+	takers []taker // that take it in; none: it is the top file
+	err    error   // why there is no text
+	found  Diagnostics
+}
+
+// taker is a part with the file that has it.
+type taker struct {
+	file *File
+	part *Part
+}
+
 func (l *loader) load(path string, text []byte) (*Project, error) {
 	l.byPath = map[string]*File{}
-	l.file(&File{Folder: filepath.Dir(path), echo: true}, identity(path), path, text)
-	for i := 0; i < len(l.files); i++ { // the list grows: parts have parts
-		for _, part := range l.files[i].Parts {
-			l.part(l.files[i], part)
-		}
+	top := &reading{file: &File{Folder: filepath.Dir(path), echo: true}, source: l.source(path), id: identity(path)}
+	top.decode(text)
+	l.finish(top)
+	for from := 0; from < len(l.files); {
+		round := l.files[from:]
+		from = len(l.files)
+		l.parts(round)
 	}
 	p := &Project{File: l.files[0], Files: l.files}
 	for _, f := range p.Files {
 		p.Tasks = append(p.Tasks, f.Tasks...)
+	}
+	for i, t := range p.Tasks {
+		t.Index = i
 	}
 	c := &checker{project: p, diagnostics: l.diagnostics}
 	c.parts()
@@ -74,52 +96,104 @@ func (l *loader) load(path string, text []byte) (*Project, error) {
 	return p, nil
 }
 
-// file reads the text of f, which stands at path and is known by id.
-func (l *loader) file(f *File, id, path string, text []byte) {
-	f.Source = &Source{Path: path, Name: l.show(path), Text: normalize(text), order: len(l.files)}
-	l.files = append(l.files, f)
-	l.byPath[id] = f
-	if at := invalidUTF8(f.Source.Text); at >= 0 {
-		l.report(spanOf(f.Source, at, 1), "save it as UTF-8", "the file is not UTF-8 from here on")
-		f.skipped = f.Source.Text
-		return
-	}
-	read := parseTOML(f.Source)
-	f.skipped = read.skipped
-	d := &decoder{file: f}
-	d.found = read.diagnostics
-	d.decode(read.root)
-	l.found = append(l.found, d.found...)
+func (l *loader) source(path string) *Source {
+	return &Source{Path: path, Name: l.show(path)}
 }
 
-// part reads one part of f, unless that was done for another one.
-func (l *loader) part(f *File, part *Part) {
-	path := part.file(f.Folder)
-	id := identity(path)
-	if known := l.byPath[id]; known != nil {
-		part.File = known
-		if len(part.Env) > 0 {
-			l.report(part.Env[0].Span, "", "the part %q is taken in already, as %q: its env must stand there", f.Prefix+part.Name, strings.TrimSuffix(known.Prefix, "/"))
+// decode makes a File of text.
+func (r *reading) decode(text []byte) {
+	f := r.file
+	r.source.Text = normalize(text)
+	f.Source = r.source
+	d := &decoder{file: f}
+	if at := invalidUTF8(f.Source.Text); at >= 0 {
+		d.report(spanOf(f.Source, at, 1), "save it as UTF-8", "the file is not UTF-8 from here on")
+		f.skipped = f.Source.Text
+	} else {
+		read := parseTOML(f.Source)
+		f.skipped, d.found = read.skipped, read.diagnostics
+		d.decode(read.root)
+	}
+	r.found = d.found
+}
+
+// parts reads the parts of files that are not read yet.
+func (l *loader) parts(files []*File) {
+	var next []*reading
+	byPath := map[string]*reading{} // by what identity gives
+	for _, f := range files {
+		for _, part := range f.Parts {
+			path := part.file(f.Folder)
+			id := identity(path)
+			r := byPath[id]
+			switch known := l.byPath[id]; {
+			case known != nil:
+				l.again(taker{f, part}, known)
+				continue
+			case r == nil:
+				r = &reading{id: id, source: l.source(path), file: &File{
+					Folder: filepath.Dir(path), Prefix: f.Prefix + part.Name + "/", Around: f, Given: part.Env, shell: f.shell, echo: f.echo,
+				}}
+				byPath[id], next = r, append(next, r)
+			}
+			r.takers = append(r.takers, taker{f, part})
+		}
+	}
+	inShares(len(next), 1, func(from, to int) {
+		for _, r := range next[from:to] {
+			var text []byte
+			if text, r.err = l.read(r.source.Path); r.err == nil {
+				r.decode(text)
+			}
+		}
+	})
+	for _, r := range next {
+		l.finish(r)
+	}
+}
+
+// finish enters what was read among the files of the project, or reports why
+// it could not be read.
+func (l *loader) finish(r *reading) {
+	if r.err != nil {
+		for _, t := range r.takers {
+			l.unread(t, r)
 		}
 		return
 	}
-	text, err := l.read(path)
-	switch {
-	case errors.Is(err, fs.ErrNotExist) && part.Optional:
-		return
-	case errors.Is(err, fs.ErrNotExist):
-		part.broken = true
-		l.report(part.Path.Span, "make it, or give the part optional = true", "the part %q is not there: there is no %s", part.Name, l.show(path))
-		return
-	case err != nil:
-		part.broken = true
-		l.report(part.Path.Span, "", "the part %q: %v", part.Name, &ReadError{Name: l.show(path), Err: err})
+	r.source.order = len(l.files)
+	l.files = append(l.files, r.file)
+	l.byPath[r.id] = r.file
+	l.found = append(l.found, r.found...)
+	for i, t := range r.takers {
+		if i == 0 {
+			t.part.File = r.file
+		} else {
+			l.again(t, r.file)
+		}
+	}
+}
+
+// again is for a part whose file is a part already.
+func (l *loader) again(t taker, known *File) {
+	t.part.File = known
+	if len(t.part.Env) > 0 {
+		l.report(t.part.Env[0].Span, "", "the part %q is taken in already, as %q: its env must stand there", t.file.Prefix+t.part.Name, strings.TrimSuffix(known.Prefix, "/"))
+	}
+}
+
+// unread is for a part whose file could not be read.
+func (l *loader) unread(t taker, r *reading) {
+	missing := errors.Is(r.err, fs.ErrNotExist)
+	if missing && t.part.Optional {
 		return
 	}
-	part.File = &File{
-		Folder: filepath.Dir(path), Prefix: f.Prefix + part.Name + "/", Around: f, Given: part.Env, shell: f.shell, echo: f.echo,
+	t.part.broken = true
+	if missing {
+		l.report(t.part.Path.Span, "make it, or give the part optional = true", "the part %q is not there: there is no %s", t.part.Name, r.source.Name)
+	} else {
+		l.report(t.part.Path.Span, "", "the part %q: %v", t.part.Name, &ReadError{Name: r.source.Name, Err: r.err})
 	}
-	l.file(part.File, id, path, text)
 }
 
 // file returns the path of the project file that p means in a file of folder.

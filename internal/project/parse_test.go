@@ -294,6 +294,12 @@ func TestLargeProjectsAreRead(t *testing.T) {
 	p, err := parse(wide.String())
 	require.NoError(t, err)
 	assert.Len(t, p.Task("all").Needs, n)
+	assert.Equal(t, fmt.Sprintf("t%d", n-1), p.Tasks[n].Name, "read on several processors, in the order of the file")
+	bad := strings.NewReplacer("[task.t9999]", "[task.t9999]\nbogus = 1", "[task.t19999]\nrun = 'true'", "[task.t19999]\nrun = 1")
+	_, err = parse("task.none = 1\n" + bad.Replace(wide.String()))
+	assert.Equal(t, []string{
+		`1:13+1 "task" must be a table, not a whole number`, `30002:1+5 unknown task key "bogus"`, `60003:7+1 "run" must be a string or a list of strings, not a whole number`,
+	}, messages(err))
 }
 
 // tables are documents on the rules of defining keys and tables (TOML 1.0).

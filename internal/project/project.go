@@ -56,6 +56,7 @@ type Part struct {
 
 // Task is one declared task.
 type Task struct {
+	Index    int    // in Project.Tasks; of a task that is absent, 0
 	Name     string // with the names of the parts that lead to it: docs/lint
 	Own      string // without them
 	Span     Span   // of the name, in the task's header

@@ -57,6 +57,14 @@ type list struct {
 	open  bool // it was made by [[name]], which may add to it
 }
 
+// length returns how many values a list holds; 1 for what is none.
+func (v *value) length() int {
+	if v.kind != kindList {
+		return 1
+	}
+	return len(v.list.items)
+}
+
 // whole returns the value of a whole number, and whether it fits in 64 bits.
 func (v *value) whole() (int64, bool) {
 	n, err := strconv.ParseInt(strings.TrimPrefix(v.text, "+"), 0, 64)
@@ -99,12 +107,16 @@ const (
 )
 
 // slab hands out values from larger pieces of memory: a large project is tens
-// of thousands of them.
-type slab[T any] struct{ free []T }
+// of thousands of them, a small one needs few.
+type slab[T any] struct {
+	free []T
+	next int // how many the next piece has
+}
 
 func (s *slab[T]) put(v T) *T {
 	if len(s.free) == 0 {
-		s.free = make([]T, 128)
+		s.next = max(8, min(2*s.next, 128))
+		s.free = make([]T, s.next)
 	}
 	p := &s.free[0]
 	s.free = s.free[1:]
@@ -129,6 +141,9 @@ func (t *table) get(key string) *entry {
 }
 
 func (t *table) add(e *entry) {
+	if t.entries == nil {
+		t.entries = make([]*entry, 0, 4)
+	}
 	t.entries = append(t.entries, e)
 	if t.index == nil && len(t.entries) < indexFrom {
 		return
