@@ -186,7 +186,7 @@ func (o *outputs) keep(from string) error {
 		return err
 	}
 	o.store = kept
-	if o.found, err = files.New(from).Match(o.set); err != nil {
+	if o.found, err = files.New(from).Read(o.set, 32<<20); err != nil {
 		return err
 	}
 	root, err := os.OpenRoot(from)

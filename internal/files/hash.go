@@ -56,12 +56,12 @@ const readers = 2
 const readAlone = 4
 
 // hashAll makes the digests of entries of f, which is locked. Those that are
-// gone are left without one.
-func (t *Tree) hashAll(f *folder, h *handle, entries []*entry) error {
-	var unknown []*entry
-	for _, e := range entries {
+// gone are left without one. What it reads is kept in texts, if that is not nil.
+func (t *Tree) hashAll(f *folder, h *handle, entries []*entry, texts *texts) error {
+	var unknown []int
+	for i, e := range entries {
 		if !e.hashed {
-			unknown = append(unknown, e)
+			unknown = append(unknown, i)
 		}
 	}
 	if len(unknown) == 0 {
@@ -76,8 +76,13 @@ func (t *Tree) hashAll(f *folder, h *handle, entries []*entry) error {
 	t.learned()
 	errs := make([]error, readers)
 	read := func(r, step int) {
-		for i := r; i < len(unknown) && errs[r] == nil; i += step {
-			if err := t.hash(f, dir, unknown[i]); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		for k := r; k < len(unknown) && errs[r] == nil; k += step {
+			i := unknown[k]
+			var keep func(text []byte)
+			if texts != nil {
+				keep = func(text []byte) { texts.keep(i, text) }
+			}
+			if err := t.hash(f, dir, entries[i], keep); err != nil && !errors.Is(err, fs.ErrNotExist) {
 				errs[r] = fmt.Errorf("reading a file of %s: %w", cmp.Or(f.path, "the top folder"), err)
 			}
 		}
@@ -103,8 +108,9 @@ func ignoringGone(err error) error {
 	return err
 }
 
-// hash reads the file of e, which stands in the open folder dir.
-func (t *Tree) hash(f *folder, dir openFolder, e *entry) error {
+// hash reads the file of e, which stands in the open folder dir. keep may be nil;
+// it is called with the content of a small file, and must not keep the slice.
+func (t *Tree) hash(f *folder, dir openFolder, e *entry, keep func(text []byte)) error {
 	now := t.clock() // before it is opened
 	switch e.kind {
 	case File:
@@ -117,7 +123,7 @@ func (t *Tree) hash(f *folder, dir openFolder, e *entry) error {
 	if err != nil {
 		return err
 	}
-	digest, size, after, err := file.digest()
+	digest, size, after, err := file.digest(keep)
 	if err != nil {
 		return err
 	}
@@ -153,8 +159,8 @@ func (t *Tree) hashLink(e *entry, name string) error {
 }
 
 // digest returns the digest and the size of a file's content, and its stamp when
-// it had been read. It closes the file.
-func (file rawFile) digest() (d Digest, size int64, after stamp, err error) {
+// it had been read. It closes the file. keep is as for hash.
+func (file rawFile) digest(keep func(text []byte)) (d Digest, size int64, after stamp, err error) {
 	defer file.close()
 	buf := readBuffers.Get().(*[]byte)
 	defer readBuffers.Put(buf)
@@ -170,6 +176,9 @@ func (file rawFile) digest() (d Digest, size int64, after stamp, err error) {
 		}
 		if n < len(*buf) { // the end, as the size in the stamp confirms
 			h.Sum(d[:0])
+			if keep != nil && size == int64(n) {
+				keep((*buf)[:n])
+			}
 			return d, size, file.stamp(), nil
 		}
 	}

@@ -103,6 +103,7 @@ type Found struct {
 	Mode   fs.FileMode
 	Size   int64 // in bytes
 	Digest Digest
+	Text   []byte // what it held, from [Tree.Read]; nil: not known
 }
 
 // Executable reports whether the file may be run.
@@ -121,6 +122,38 @@ func (t *Tree) Match(set *glob.Set) ([]Found, error) {
 	m := &matches{}
 	err := t.walk(set, m.add)
 	return m.found, err
+}
+
+// Read is [Tree.Match] for who needs the contents of the files next: what it
+// reads of them to know their digests comes with them, of small files and up
+// to limit bytes in all.
+func (t *Tree) Read(set *glob.Set, limit int64) ([]Found, error) {
+	m := &matches{}
+	w := &walker{tree: t, set: set, texts: &texts{}}
+	w.texts.left.Store(limit)
+	w.found = func(f *folder, meant []*entry, all bool) {
+		from := len(m.found)
+		m.add(f, meant, all)
+		for i := range meant {
+			m.found[from+i].Text = w.texts.of[i]
+		}
+	}
+	err := w.walk(t.folder("", false), set.Start())
+	return m.found, err
+}
+
+// texts are the contents of the files that are meant in one folder after the
+// other.
+type texts struct {
+	of   [][]byte     // in the order of the files; nil: not known
+	left atomic.Int64 // how many bytes more may be kept
+}
+
+// keep keeps the content of a file, if there is room.
+func (t *texts) keep(i int, text []byte) {
+	if t.left.Add(-int64(len(text))) >= 0 {
+		t.of[i] = append(make([]byte, 0, len(text)), text...)
+	}
 }
 
 // matches gathers what is found. The paths share pieces of memory.

@@ -53,6 +53,27 @@ func match(t *testing.T, tree *Tree, patterns ...string) []Found {
 	return found
 }
 
+// What was read comes with what was found, as long as there is room. What is
+// gone by then shifts no content to another file.
+func TestContentsComeWithWhatIsRead(t *testing.T) {
+	tree := project(t, map[string]string{"d/a": "one", "d/b": "three", "d/c": "", "e/f": "four", "e/g": "no room", "e/h": strings.Repeat("x", 200<<10)})
+	require.NoError(t, os.Symlink("a", filepath.Join(tree.top, "d/link")))
+	match(t, tree, "d/none*") // names are known from here on
+	require.NoError(t, os.Remove(filepath.Join(tree.top, "d/a")))
+	set, err := glob.Compile([]glob.Pattern{{Text: "d"}, {Text: "e"}})
+	require.NoError(t, err)
+	found, err := tree.Read(set, 10)
+	require.NoError(t, err)
+	texts := map[string]string{}
+	for _, f := range found {
+		if texts[f.Path] = "-"; f.Text != nil {
+			texts[f.Path] = string(f.Text)
+			assert.Equal(t, Sum(f.Text), f.Digest, f.Path)
+		}
+	}
+	assert.Equal(t, map[string]string{"d/b": "three", "d/c": "", "d/link": "-", "e/f": "four", "e/g": "-", "e/h": "-"}, texts)
+}
+
 func names(found []Found) []string {
 	list := []string{}
 	for _, f := range found {

@@ -28,6 +28,7 @@ type walker struct {
 	meant []*entry
 	files int     // how many files of the folder were visited
 	spare []entry // for a folder that only the index knows
+	texts *texts  // keeps what was read; nil: it is not kept
 }
 
 // step is a folder to go down to.
@@ -124,13 +125,32 @@ func (w *walker) addMeant(f *folder, h *handle, all bool) error {
 	if all {
 		f.asked = generation
 	}
-	if err := w.tree.hashAll(f, h, w.meant); err != nil {
+	if w.texts != nil {
+		w.texts.of = make([][]byte, len(w.meant))
+	}
+	if err := w.tree.hashAll(f, h, w.meant, w.texts); err != nil {
 		return err
 	}
-	gone := func(e *entry) bool { return !e.hashed }
-	if slices.ContainsFunc(w.meant, gone) {
-		w.meant, all = slices.DeleteFunc(w.meant, gone), false
+	if there := w.dropGone(); there < len(w.meant) {
+		w.meant, all = w.meant[:there], false
 	}
 	w.found(f, w.meant, all)
 	return nil
+}
+
+// dropGone moves what is there to the front of what is meant, and returns how
+// much that is.
+func (w *walker) dropGone() int {
+	there := 0
+	for i, e := range w.meant {
+		if !e.hashed {
+			continue
+		}
+		w.meant[there] = e
+		if w.texts != nil {
+			w.texts.of[there] = w.texts.of[i]
+		}
+		there++
+	}
+	return there
 }

@@ -137,9 +137,13 @@ func readSmall(root *os.Root, batch []files.Found) []content {
 	return texts
 }
 
-// readOne reads a file, which must be what f says. That is why it need not be
-// read below a root: a file that a link leads to is another one.
+// readOne reads a file, unless it came with its content. It must be what f says;
+// that is why it need not be read below a root: a file that a link leads to is
+// another one.
 func readOne(r *files.Reader, f *files.Found) content {
+	if f.Text != nil {
+		return content{text: f.Text}
+	}
 	text, err := r.Read(f)
 	if err == nil && files.Sum(text) != f.Digest {
 		err = ErrChanged
