@@ -14,15 +14,24 @@ import (
 
 // Scripts holds what is run for the scripts of a plan's steps, made ready once.
 type Scripts struct {
-	mu    sync.RWMutex // protects the field below
+	mu    sync.RWMutex // protects the fields below
 	ready map[*project.Text]script
+	kept  int // bytes of the scripts whose programs are kept
 }
+
+// keptScripts is how many bytes of scripts are kept parsed. A parsed one takes
+// some seventy times its length, and parsing it again less time than a step takes.
+const keptScripts = 64 << 10
 
 // of returns what is run for a script.
 func (s *Scripts) of(text *project.Text) script {
 	s.mu.RLock()
-	defer s.mu.RUnlock()
-	return s.ready[text]
+	ready := s.ready[text]
+	s.mu.RUnlock()
+	if ready.program == nil && ready.args == nil {
+		ready.program, _ = shell.Parse(text.Value) // it was found good before
+	}
+	return ready
 }
 
 // add makes the scripts of further steps ready. The error is as that of [Prepare].
@@ -36,8 +45,8 @@ func (s *Scripts) add(steps []*plan.Step) error {
 
 // script is one script, ready to run.
 type script struct {
-	program *shell.Program // of the built-in shell; or:
-	args    []string       // the interpreter and its arguments
+	args    []string       // the interpreter and its arguments; or:
+	program *shell.Program // of the built-in shell; nil: it is to be parsed again
 }
 
 // MissingError says that something which a step needs is not there: an
@@ -137,8 +146,10 @@ func (c *checker) task(t *project.Task, run []project.Text, lookPath func(string
 		}
 		ready := script{args: args}
 		if args == nil {
-			var problems []shell.Problem
-			ready.program, problems = shell.Parse(text.Value)
+			program, problems := shell.Parse(text.Value)
+			if c.scripts.kept += len(text.Value); c.scripts.kept <= keptScripts {
+				ready.program = program
+			}
 			for _, p := range problems {
 				c.wrong = append(c.wrong, project.Diagnostic{
 					Span: text.At(p.Offset, p.Length), Msg: fmt.Sprintf("task %q: %s", t.Name, p.Msg), Hint: p.Hint,
