@@ -161,6 +161,18 @@ func TestADeepChainAndManyTasks(t *testing.T) {
 	assert.Contains(t, r.stderr, "5000 ran in")
 }
 
+// Of many or long scripts only the first stay parsed until they run.
+func TestLongScripts(t *testing.T) {
+	comment := strings.Repeat("# the tide tables of the harbours\n", 3000)
+	s := tell(t, "[task.a]\nrun = '''\n"+comment+"echo one'''\n[task.b]\nneeds = 'a'\nrun = ['echo two', 'echo three; false']\n")
+	r := s.tugline("-q", "b")
+	assert.Equal(t, 1, r.code)
+	assert.Contains(t, r.stdout, "    two\n    three\n")
+	assert.Contains(t, r.stderr, "tugline.toml:3006:33: task \"b\" failed\n")
+	s.write("odd.toml", "[task.b]\nrun = ['''"+comment+"true''', 'coproc x']\n")
+	assert.Contains(t, s.tugline("--file", "odd.toml", "b").stderr, "coproc", "all are checked before anything starts")
+}
+
 func TestNamesAtTheEdgeOfWhatIsAllowed(t *testing.T) {
 	long := strings.Repeat("x", 300)
 	s := tell(t, "[task.'"+long+"']\nrun = 'echo long'\n[task.0]\nrun = 'echo zero'\n[task.'größe_港-1']\nrun = 'echo wide'\n[task._]\nrun = 'echo under'\n")
