@@ -1,7 +1,6 @@
 package output
 
 import (
-	"bytes"
 	"errors"
 	"fmt"
 	"io"
@@ -42,6 +41,7 @@ type Display struct {
 	looped   map[*project.Task]*instances
 	waits    map[string]bool // lines about waiting that were shown
 	live     *live           // nil when there is none
+	next     []byte          // lines of one step that are shown next; empty between events
 	failed   error           // the first error of writing
 
 	own   *os.File    // the terminal that tasks may own; nil: there is none
@@ -221,9 +221,8 @@ func (d *Display) waiting(s *plan.Step, what string) {
 
 func (d *Display) output(s *plan.Step, text []byte) {
 	step := d.steps[s]
-	var shown bytes.Buffer
-	step.lines.add(text, func(line []byte) { d.line(step, line, &shown) })
-	d.flush(step, &shown)
+	step.lines.add(text, func(line []byte) { d.line(step, line) })
+	d.flush(step)
 	if d.live != nil {
 		d.live.partial(s, string(clean(step.lines.partial[:min(len(step.lines.partial), tailBytes)], false)))
 	}
@@ -231,32 +230,33 @@ func (d *Display) output(s *plan.Step, text []byte) {
 
 // flushPartial shows what the step printed without ending the line.
 func (d *Display) flushPartial(s *plan.Step, step *stepOutput) {
-	var shown bytes.Buffer
-	step.lines.end(func(line []byte) { d.line(step, line, &shown) })
-	d.flush(step, &shown)
+	step.lines.end(func(line []byte) { d.line(step, line) })
+	d.flush(step)
 	if d.live != nil {
 		d.live.partial(s, "")
 	}
 }
 
-func (d *Display) flush(step *stepOutput, shown *bytes.Buffer) {
-	if shown.Len() == 0 {
+// flush shows the lines that were gathered.
+func (d *Display) flush(step *stepOutput) {
+	switch {
+	case len(d.next) == 0:
 		return
+	case d.mode == Blocks:
+		d.keep(step.block.write(d.next))
+	default:
+		_, err := d.out.Write(d.next)
+		d.keep(err)
 	}
-	if d.mode == Blocks {
-		d.keep(step.block.write(shown.Bytes()))
-		return
-	}
-	_, err := d.out.Write(shown.Bytes())
-	d.keep(err)
+	d.next = d.next[:0]
 }
 
 // line adds one line of output to what is shown next.
-func (d *Display) line(step *stepOutput, line []byte, shown *bytes.Buffer) {
+func (d *Display) line(step *stepOutput, line []byte) {
 	step.tail.add(line)
-	shown.WriteString(step.prefix)
-	shown.Write(clean(line, d.style.Color))
-	shown.WriteByte('\n')
+	d.next = append(d.next, step.prefix...)
+	d.next = append(d.next, clean(line, d.style.Color)...)
+	d.next = append(d.next, '\n')
 }
 
 // prefix returns what stands before each line of a step.

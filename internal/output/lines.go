@@ -2,8 +2,10 @@ package output
 
 import (
 	"bytes"
+	"encoding/binary"
 	"io"
 	"os"
+	"slices"
 )
 
 // lineBuffer cuts a stream into lines. A line longer than maxLine is cut in two.
@@ -177,14 +179,19 @@ func clean(line []byte, color bool) []byte {
 	return out
 }
 
-// hasControl is called for every line of output.
+// hasControl is called for every line of output, so it looks at eight bytes at
+// once: which of them are less than n is told by the highest bits of x-n·ones
+// (Warren, Hacker's Delight, 6-1).
 func hasControl(line []byte) bool {
-	for _, b := range line {
-		if b < ' ' && b != '\t' || b == 0x7f {
+	const ones, highest = 0x0101010101010101, 0x8080808080808080
+	for ; len(line) >= 8; line = line[8:] {
+		x := binary.LittleEndian.Uint64(line)
+		deleted := x ^ 0x7f*ones // zero where there is a DEL
+		if (x-' '*ones)&^x&highest|(deleted-ones)&^deleted&highest != 0 && slices.ContainsFunc(line[:8], isControl) {
 			return true
 		}
 	}
-	return false
+	return slices.ContainsFunc(line, isControl)
 }
 
 func isControl(b byte) bool { return b < ' ' && b != '\t' || b == 0x7f }

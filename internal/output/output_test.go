@@ -268,6 +268,17 @@ func TestClean(t *testing.T) {
 	}
 }
 
+// Lines are looked through eight bytes at once.
+func TestControlsAreFoundWhereverTheyStand(t *testing.T) {
+	for at := range 20 {
+		for b := range 256 {
+			line := []byte("größe: 12 m\xff\x80~ ok")[:20]
+			line[at] = byte(b)
+			assert.Equal(t, b < ' ' && b != '\t' || b == 0x7f, hasControl(line), "%q", line)
+		}
+	}
+}
+
 func TestDuration(t *testing.T) {
 	for d, want := range map[time.Duration]string{
 		3 * time.Millisecond: "0.00s", 1234 * time.Millisecond: "1.23s", 59 * time.Second: "59.0s",
