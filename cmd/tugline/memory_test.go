@@ -231,9 +231,6 @@ run = "echo x >a"
 [task.leads-out]
 writes = "link"
 run = "ln -sf /etc/hostname link"
-[task.folder-out]
-writes = "away/**"
-run = "echo x >away/out"
 [task.moves-out]
 writes = ["near/x", "new/x"]
 run = "echo x >near/x; rmdir new; ln -s \"$AWAY\" new; echo x >new/x"
@@ -250,12 +247,7 @@ run = "echo x >target; ln -sf target inside"
 	r = s.tugline("leads-out")
 	assert.Contains(t, r.stderr, "the output link leads out of the project")
 	assert.Equal(t, 1, r.code)
-	outside := t.TempDir()
-	require.NoError(t, os.Symlink(outside, filepath.Join(s.dir, "away")))
-	r = s.tugline("folder-out")
-	assert.Equal(t, 1, r.code, r.stderr)
-	assert.Contains(t, r.stderr, "away/** leads out of the project: a link stands in its way")
-	r = s.tugline("--set", "AWAY="+outside, "moves-out")
+	r = s.tugline("--set", "AWAY="+t.TempDir(), "moves-out")
 	assert.Equal(t, 1, r.code, r.stderr)
 	assert.Contains(t, r.stderr, `writes = ["near/x", "new/x"]
       |                     ^^^^^^^ the output new/x leads out of the project`)
