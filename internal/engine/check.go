@@ -9,6 +9,7 @@ import (
 
 	"tugline/internal/plan"
 	"tugline/internal/project"
+	"tugline/internal/shares"
 	"tugline/internal/shell"
 )
 
@@ -79,7 +80,17 @@ func Examine(tasks []*project.Task, system string, lookPath func(string) (string
 
 type checker struct {
 	scripts        *Scripts
+	parsed         []parsing // for the built-in shell
 	wrong, missing project.Diagnostics
+}
+
+// parsing is a script that is still to be parsed.
+type parsing struct {
+	task     *project.Task
+	text     *project.Text
+	keep     bool           // the program is kept
+	program  *shell.Program // nil: not kept, or not good
+	problems []shell.Problem
 }
 
 func (c *checker) steps(steps []*plan.Step) {
@@ -106,7 +117,29 @@ func (c *checker) reachable(t *project.Task, lookPath func(string) (string, erro
 	}
 }
 
+// parse parses the scripts that were met, on all processors.
+func (c *checker) parse() {
+	shares.Do(len(c.parsed), 32, func(from, to int) {
+		for i := from; i < to; i++ {
+			p := &c.parsed[i]
+			if p.program, p.problems = shell.Parse(p.text.Value); !p.keep {
+				p.program = nil
+			}
+		}
+	})
+	for _, p := range c.parsed {
+		c.scripts.ready[p.text] = script{program: p.program}
+		for _, problem := range p.problems {
+			c.wrong = append(c.wrong, project.Diagnostic{
+				Span: p.text.At(problem.Offset, problem.Length), Msg: fmt.Sprintf("task %q: %s", p.task.Name, problem.Msg), Hint: problem.Hint,
+			})
+		}
+	}
+	c.parsed = nil
+}
+
 func (c *checker) result() error {
+	c.parse()
 	if len(c.wrong) > 0 {
 		c.wrong.Sort()
 		return slices.CompactFunc(c.wrong, same)
@@ -144,18 +177,10 @@ func (c *checker) task(t *project.Task, run []project.Text, lookPath func(string
 			c.missing = append(c.missing, project.Diagnostic{Span: span, Msg: fmt.Sprintf("task %q: %v", t.Name, err), Hint: "install it, or mend the PATH"})
 			continue
 		}
-		ready := script{args: args}
 		if args == nil {
-			program, problems := shell.Parse(text.Value)
-			if c.scripts.kept += len(text.Value); c.scripts.kept <= keptScripts {
-				ready.program = program
-			}
-			for _, p := range problems {
-				c.wrong = append(c.wrong, project.Diagnostic{
-					Span: text.At(p.Offset, p.Length), Msg: fmt.Sprintf("task %q: %s", t.Name, p.Msg), Hint: p.Hint,
-				})
-			}
+			c.scripts.kept += len(text.Value)
+			c.parsed = append(c.parsed, parsing{task: t, text: text, keep: c.scripts.kept <= keptScripts})
 		}
-		c.scripts.ready[text] = ready
+		c.scripts.ready[text] = script{args: args}
 	}
 }

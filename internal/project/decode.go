@@ -2,7 +2,6 @@ package project
 
 import (
 	"fmt"
-	"runtime"
 	"slices"
 	"strings"
 	"sync"
@@ -10,6 +9,8 @@ import (
 	"unicode"
 
 	"github.com/alecthomas/units"
+
+	"tugline/internal/shares"
 )
 
 // decoder makes a File of a TOML tree and gathers what is wrong on the way.
@@ -64,7 +65,7 @@ func (d *decoder) tasks(f *File, e *entry) {
 	entries := e.val.table.entries
 	tasks := make([]*Task, len(entries))
 	var mu sync.Mutex // protects d.found
-	inShares(len(entries), 512, func(from, to int) {
+	shares.Do(len(entries), 512, func(from, to int) {
 		share := &decoder{file: f}
 		for i := from; i < to; i++ {
 			tasks[i] = share.task(f, entries[i])
@@ -74,22 +75,6 @@ func (d *decoder) tasks(f *File, e *entry) {
 		d.found = append(d.found, share.found...)
 	})
 	f.Tasks = slices.DeleteFunc(tasks, func(t *Task) bool { return t == nil })
-}
-
-// inShares divides n things among the processors, unless there are fewer than
-// least for each, and calls do for every share, from the index from up to to.
-// It returns when all have ended.
-func inShares(n, least int, do func(from, to int)) {
-	processors := runtime.GOMAXPROCS(0)
-	size := max(least, (n+processors-1)/processors)
-	var wg sync.WaitGroup
-	last := 0 // where the share begins that is left for this goroutine
-	for ; n-last > size; last += size {
-		from, to := last, last+size
-		wg.Go(func() { do(from, to) })
-	}
-	do(last, n)
-	wg.Wait()
 }
 
 // task returns the task that e defines in f; nil if e is no table.

@@ -93,7 +93,7 @@ func (c *checker) look(node syntax.Node) {
 	case *syntax.TimeClause:
 		c.refuse(n, "time")
 	case *syntax.Lit:
-		if octal().MatchString(n.Value) && c.inArithmetic() {
+		if strings.HasPrefix(n.Value, "0") && octal().MatchString(n.Value) && c.inArithmetic() {
 			c.refuse(n, "octal number %s", n.Value)
 		}
 	case *syntax.Assign:
