@@ -22,7 +22,8 @@ import (
 type builtin struct {
 	cmd    Command
 	procs  *processes
-	stderr *os.File
+	out    *stream
+	stderr ownStream // unwatched
 
 	troubles troubles
 
@@ -39,12 +40,11 @@ type failure struct {
 
 // runProgram runs cmd.Program, one statement after the other.
 func runProgram(ctx context.Context, cmd Command, out *stream, procs *processes) error {
-	b := &builtin{cmd: cmd, procs: procs, stderr: out.stderr}
+	b := &builtin{cmd: cmd, procs: procs, out: out, stderr: ownStream{out, true}}
 	if cmd.Program.plain != nil {
-		return b.runPlain(ctx, out)
+		return b.runPlain(ctx)
 	}
-	out.follow()
-	runner, err := b.runner(out)
+	runner, err := b.runner()
 	if err != nil {
 		return fmt.Errorf("setting up the built-in shell: %w", err)
 	}
@@ -127,12 +127,13 @@ func (b *builtin) result(err error, where Stretch) error {
 	return &exit
 }
 
-func (b *builtin) runner(out *stream) (*interp.Runner, error) {
+func (b *builtin) runner() (*interp.Runner, error) {
+	stdout, stderr := ownStream{b.out, false}, ownStream{b.out, true}
 	return interp.New(
 		interp.Params(append([]string{"-e", "-u", "-o", "pipefail", "--"}, b.cmd.Params...)...),
 		interp.Env(expand.ListEnviron(b.cmd.Env...)),
 		interp.Dir(b.cmd.Dir),
-		interp.StdIO(b.stdin(), b.watch(out.stdout), &watchedFile{out.stderr, &b.troubles, out.stderr, true}),
+		interp.StdIO(b.stdin(), b.watched(stdout, false), b.watched(stderr, true)),
 		interp.CallHandler(b.call),
 		interp.ExecHandlers(func(interp.ExecHandlerFunc) interp.ExecHandlerFunc { return b.exec }),
 		interp.OpenHandler(b.open),
@@ -146,8 +147,10 @@ func (b *builtin) stdin() io.Reader {
 	return b.cmd.Stdin
 }
 
-func (b *builtin) watch(file *os.File) *watchedFile {
-	return &watchedFile{file, &b.troubles, b.stderr, false}
+// watched returns w, with a look at what is written; messages tells that the
+// shell's own go there.
+func (b *builtin) watched(w io.StringWriter, messages bool) *watched {
+	return &watched{w, &b.troubles, b.stderr, messages}
 }
 
 // call is told of each simple command, with its words expanded, before it runs.
@@ -185,9 +188,16 @@ func (b *builtin) exec(ctx context.Context, args []string) error {
 
 // program runs one external program. The error is for what ends the whole script.
 func (b *builtin) program(ctx context.Context, hc interp.HandlerContext, args []string) (ExitError, error) {
+	stdout, err := behind(hc.Stdout)
+	if err != nil {
+		return ExitError{}, err
+	}
+	stderr, err := behind(hc.Stderr)
+	if err != nil {
+		return ExitError{}, err
+	}
 	return b.find(ctx, hc.Env, process{
-		args: args, dir: hc.Dir, env: exported(hc.Env),
-		stdin: hc.Stdin, stdout: plainFile(hc.Stdout), stderr: plainFile(hc.Stderr),
+		args: args, dir: hc.Dir, env: exported(hc.Env), stdin: hc.Stdin, stdout: stdout, stderr: stderr,
 	})
 }
 
@@ -209,13 +219,17 @@ func (b *builtin) find(ctx context.Context, env expand.Environ, p process) (Exit
 
 // runPlain runs a script that is a single call of a program, with nothing in
 // it for a shell to do.
-func (b *builtin) runPlain(ctx context.Context, out *stream) error {
+func (b *builtin) runPlain(ctx context.Context) error {
+	stdout, stderr, err := b.out.files()
+	if err != nil {
+		return err
+	}
 	where := b.cmd.Program.where
-	out.statement(where)
+	b.out.statement(where)
 	env := expand.FuncEnviron(func(name string) string { return variable(b.cmd.Env, name) })
 	exit, err := b.find(ctx, env, process{
 		args: b.cmd.Program.plain, dir: b.cmd.Dir, env: b.cmd.Env,
-		stdin: b.stdin(), stdout: out.stdout, stderr: out.stderr, started: out.followOne,
+		stdin: b.stdin(), stdout: stdout, stderr: stderr, started: b.out.followOne,
 	})
 	if err != nil || exit.Code == 0 {
 		return err
@@ -279,7 +293,7 @@ func (b *builtin) open(ctx context.Context, path string, flag int, perm os.FileM
 		return nil, &fs.PathError{Op: wrong.Op, Path: path, Err: wrong.Err} // the path as it is written
 	}
 	if f, ok := file.(*os.File); ok && err == nil && flag&(os.O_WRONLY|os.O_RDWR) != 0 {
-		return b.watch(f), nil
+		return watchedFile{f, b.watched(f, false)}, nil
 	}
 	return file, err
 }
@@ -314,15 +328,19 @@ func openPipe(ctx context.Context, path string, flag int, perm os.FileMode) (io.
 // sharedStream is a stream that is closed by whoever opened it first.
 type sharedStream struct{ io.Writer }
 
-// plainFile returns the file behind w, which a program can be given as it is.
-func plainFile(w io.Writer) io.Writer {
+// behind returns the file behind w, which a program can be given as it is.
+func behind(w io.Writer) (io.Writer, error) {
 	switch s := w.(type) {
 	case sharedStream:
-		return plainFile(s.Writer)
-	case *watchedFile:
-		return s.File
+		return behind(s.Writer)
+	case watchedFile:
+		return s.File, nil
+	case *watched:
+		if own, ok := s.to.(ownStream); ok {
+			return own.file(own.isStderr)
+		}
 	}
-	return w
+	return w, nil
 }
 
 func (sharedStream) Read([]byte) (int, error) { return 0, io.EOF }

@@ -109,11 +109,15 @@ func runInterpreter(ctx context.Context, cmd Command, out *stream, procs *proces
 		return fmt.Errorf("writing the script to a temporary file: %w", err)
 	}
 	defer os.Remove(file) // best effort: it is in the system's folder for such files
+	stdout, stderr, err := out.files()
+	if err != nil {
+		return err
+	}
 	where := firstLine(cmd.Script)
 	out.statement(where)
 	p := process{
 		path: cmd.Args[0], args: slices.Concat(cmd.Args, []string{file}, cmd.Params),
-		dir: cmd.Dir, env: cmd.Env, stdout: out.stdout, stderr: out.stderr, started: out.followOne,
+		dir: cmd.Dir, env: cmd.Env, stdout: stdout, stderr: stderr, started: out.followOne,
 	}
 	if cmd.Stdin != nil {
 		p.stdin = cmd.Stdin

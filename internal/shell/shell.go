@@ -32,7 +32,7 @@ type Command struct {
 	Stdout, Stderr *os.File
 	// Output is given what the script prints, piece by piece. It must not
 	// keep the slice. Statement is told of each statement as it starts. Run
-	// calls the two from one goroutine, in the order of things; after a
+	// calls them one at a time, in the order of things; after a
 	// Statement with Stdout set there is no such order. Both may be nil.
 	Output    func(text []byte)
 	Statement func(Stretch)
@@ -79,12 +79,10 @@ func Run(ctx context.Context, cmd Command) error {
 	if info, err := os.Stat(cmd.Dir); err != nil || !info.IsDir() {
 		return fmt.Errorf("%w: %s", ErrNoFolder, cmd.Dir)
 	}
-	out, err := openStream(cmd)
-	if err != nil {
-		return fmt.Errorf("making a pipe for the output: %w", err)
-	}
+	out := newStream(&cmd)
 	cmd.Env = append(slices.Clip(cmd.Env), "PWD="+cmd.Dir)
 	procs := &processes{grace: cmd.Grace, kill: cmd.Kill, tty: openTerminal(cmd.Terminal)}
+	var err error
 	if cmd.Program != nil {
 		err = runProgram(ctx, cmd, out, procs)
 	} else {

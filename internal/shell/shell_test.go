@@ -71,6 +71,9 @@ func TestRun(t *testing.T) {
 		{"a signal", "sh -c 'kill -KILL $$'", "«sh -c 'kill -KILL $$'»", "sh -c 'kill -KILL $$'", "ended by SIGKILL"},
 		{"a closed pipe is no failure", "yes | head -1", "«yes | head -1»y\n", "", ""},
 		{"a closed pipe is no failure for shell words", "while :; do echo y; done | head -1", "«while :; do echo y; done | head -1»y\n", "", ""},
+		{"words, programs and words", "echo a; sh -c 'echo b; echo c >&2'\necho d >&2", "«echo a»a\n«sh -c 'echo b; echo c >&2'»b\nc\n«echo d >&2»d\n", "", ""},
+		{"many words", "seq() { printf %s $1; if [ $1 -lt 40 ]; then seq $(($1 + 1)); fi; }\nseq 1\nsh -c 'printf x'\nprintf y", "«seq() { printf %s $1; if [ $1 -lt 40 ]; then seq $(($1 + 1)); fi; }»«seq 1»" +
+			"12345678910111213141516171819202122232425262728293031323334353637383940«sh -c 'printf x'»x«printf y»y", "", ""},
 		{"exit ends it", "echo a; exit 4; echo b", "«echo a»a\n«exit 4»", "exit 4", "exit code 4"},
 		{"an exit trap runs", "trap 'echo bye' EXIT\necho a", "«trap 'echo bye' EXIT»«echo a»a\nbye\n", "", ""},
 		{"an exit trap runs after a failure", "trap 'echo bye' EXIT\nfalse\necho a", "«trap 'echo bye' EXIT»«false»bye\n", "false", "exit code 1"},

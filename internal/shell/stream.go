@@ -5,6 +5,7 @@ import (
 	"crypto/rand"
 	"encoding/binary"
 	"errors"
+	"fmt"
 	"os"
 	"sync"
 	"time"
@@ -12,18 +13,26 @@ import (
 
 // stream carries what a script prints and, between it, marks for the
 // statements that start. Both go through one pipe, so their order is the one
-// in which they happened.
+// in which they happened. While the built-in shell prints little and has not
+// started a program there is no pipe: what it prints is handed over at once.
 type stream struct {
-	stdout, stderr *os.File // for the script
-	statements     func(Stretch)
-	output         func([]byte)
+	cmd        *Command
+	statements func(Stretch)
+	output     func([]byte)
 
-	r, w  *os.File      // the pipe; nil when the caller's own files are used
+	mu     sync.Mutex // held while there is no pipe and something is handed over; protects the next two fields until then
+	direct int        // pieces that were handed over at once
+	r, w   *os.File   // the pipe; nil when there is none
+
 	buf   *[]byte       // from buffers
 	kept  int           // bytes at the start of buf that may begin a mark
 	over  bool          // the end was read
 	ended chan struct{} // closed when the goroutine that reads has ended; nil: there is none
 }
+
+// fewPieces is how many pieces of output are handed over at once. A script
+// that prints more is better off with a pipe, which gathers them.
+const fewPieces = 16
 
 // A mark is a token that no output holds by chance, followed by the offset and
 // the length of the statement.
@@ -47,29 +56,95 @@ var buffers = sync.Pool{New: func() any {
 	return &buf
 }}
 
-func openStream(cmd Command) (*stream, error) {
-	s := &stream{stdout: cmd.Stdout, stderr: cmd.Stderr, statements: cmd.Statement, output: cmd.Output}
-	if cmd.Stdout != nil {
-		return s, nil
-	}
+func newStream(cmd *Command) *stream {
+	s := &stream{cmd: cmd, statements: cmd.Statement, output: cmd.Output}
 	if s.output == nil {
 		s.output = func([]byte) {}
 	}
+	return s
+}
+
+// files returns what the one program of a script is given to print to; it is
+// followed by [stream.followOne].
+func (s *stream) files() (stdout, stderr *os.File, err error) {
+	if s.cmd.Stdout != nil {
+		return s.cmd.Stdout, s.cmd.Stderr, nil
+	}
+	err = s.pipe()
+	return s.w, s.w, err
+}
+
+// pipe makes the pipe.
+func (s *stream) pipe() error {
 	r, w, err := os.Pipe()
 	if err != nil {
-		return nil, err
+		return fmt.Errorf("making a pipe for the output: %w", err)
 	}
-	s.r, s.w, s.stdout, s.stderr, s.buf = r, w, w, w, buffers.Get().(*[]byte)
-	return s, nil
+	s.r, s.w, s.buf = r, w, buffers.Get().(*[]byte)
+	return nil
+}
+
+// file returns what a program of the built-in shell is given for stdout or
+// stderr.
+func (s *stream) file(ofStderr bool) (*os.File, error) {
+	switch {
+	case s.cmd.Stdout == nil:
+		s.mu.Lock()
+		defer s.mu.Unlock()
+		return s.followedLocked()
+	case ofStderr:
+		return s.cmd.Stderr, nil
+	}
+	return s.cmd.Stdout, nil
+}
+
+// followedLocked returns the writing end of the pipe, from which a goroutine reads.
+func (s *stream) followedLocked() (*os.File, error) {
+	if s.w == nil {
+		if err := s.pipe(); err != nil {
+			return nil, err
+		}
+		s.follow()
+	}
+	return s.w, nil
+}
+
+// print is for what the built-in shell itself prints.
+func (s *stream) print(text string, onStderr bool) (int, error) {
+	if s.cmd.Stdout == nil && s.handOver(text) {
+		return len(text), nil
+	}
+	file, err := s.file(onStderr)
+	if err != nil {
+		return 0, err
+	}
+	return file.WriteString(text)
+}
+
+// handOver hands text over at once, unless that is for the pipe to do.
+func (s *stream) handOver(text string) bool {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.w != nil || s.direct == fewPieces {
+		return false
+	}
+	s.direct++
+	s.output([]byte(text))
+	return true
 }
 
 // statement tells that a statement starts now.
 func (s *stream) statement(where Stretch) {
-	switch {
-	case s.statements == nil:
-	case s.ended == nil: // nothing was printed before it
+	if s.statements == nil {
+		return
+	}
+	s.mu.Lock()
+	piped := s.ended != nil
+	if !piped { // all that was printed before it was handed over
 		s.statements(where)
-	default:
+	}
+	s.mu.Unlock()
+	if piped {
 		s.mark(where)
 	}
 }
@@ -115,6 +190,8 @@ func (s *stream) followOne() {
 // close returns when all that was printed has been handed over. A program
 // that still holds the pipe open is not waited for.
 func (s *stream) close() {
+	s.mu.Lock() // for what was noted under it; nothing runs any more
+	defer s.mu.Unlock()
 	if s.r == nil {
 		return
 	}

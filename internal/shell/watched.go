@@ -3,6 +3,7 @@ package shell
 import (
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
 	"os"
 	"strings"
@@ -36,14 +37,32 @@ func (t *troubles) take() (code int, ends bool) {
 	return 0, false
 }
 
-// watchedFile is a file that a script's built-in commands write to. It notices
-// writes that fail and, on stderr, the messages of failed expansions.
+// ownStream is stdout or stderr of a script.
+type ownStream struct {
+	*stream
+	isStderr bool
+}
+
+func (o ownStream) Write(text []byte) (int, error)       { return o.print(string(text), o.isStderr) }
+func (o ownStream) WriteString(text string) (int, error) { return o.print(text, o.isStderr) }
+
+// watched is what a script's built-in commands write to. It notices writes
+// that fail and, on stderr, the messages of failed expansions.
+type watched struct {
+	to       io.StringWriter
+	troubles *troubles
+	stderr   io.Writer // where to tell of a failed write
+	messages bool      // the shell's own messages go here
+}
+
+// watchedFile is a watched file, opened for a redirection.
 type watchedFile struct {
 	*os.File
-	troubles *troubles
-	stderr   *os.File // where to tell of a failed write
-	messages bool     // the shell's own messages go here
+	watched *watched
 }
+
+func (w watchedFile) Write(text []byte) (int, error)       { return w.watched.Write(text) }
+func (w watchedFile) WriteString(text string) (int, error) { return w.watched.WriteString(text) }
 
 // expansionErrors are how the messages of failed expansions end.
 var expansionErrors = []string{
@@ -51,10 +70,10 @@ var expansionErrors = []string{
 }
 
 // Write passes text on.
-func (w *watchedFile) Write(text []byte) (int, error) { return w.WriteString(string(text)) }
+func (w *watched) Write(text []byte) (int, error) { return w.WriteString(string(text)) }
 
 // WriteString passes text on.
-func (w *watchedFile) WriteString(text string) (int, error) {
+func (w *watched) WriteString(text string) (int, error) {
 	if name, ok := strings.CutSuffix(text, ": unbound variable\n"); ok && w.messages {
 		w.troubles.unset.Store(&name)
 	}
@@ -65,7 +84,7 @@ func (w *watchedFile) WriteString(text string) (int, error) {
 			}
 		}
 	}
-	n, err := w.File.WriteString(text)
+	n, err := w.to.WriteString(text)
 	switch {
 	case errors.Is(err, syscall.EPIPE):
 		w.troubles.gone.Store(true)
