@@ -140,6 +140,7 @@ func TestOutputsAreRestored(t *testing.T) {
 	require.NoError(t, os.CopyFS(other, os.DirFS(s.dir)))
 	require.NoError(t, os.RemoveAll(filepath.Join(other, ".tugline")))
 	require.NoError(t, os.RemoveAll(filepath.Join(other, "build")))
+	assert.Equal(t, states{"clean": "restore: first run here", "page": "restore: first run here", "check": "restore: first run here"}, s.planned("-C", other, "check"))
 	assert.Equal(t, states{"clean": "restored: first run here", "page": "restored: first run here", "check": "restored: first run here"}, s.states("-C", other, "check"))
 	page, err := os.ReadFile(filepath.Join(other, "build/page.txt"))
 	require.NoError(t, err)

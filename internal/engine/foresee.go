@@ -23,7 +23,7 @@ type Foreseen struct {
 // order. It changes nothing but p, which gets the instances whose values are
 // known already.
 func (m *Memory) Foresee(p *plan.Plan) ([]Foreseen, error) {
-	f := &foreseer{memory: m, pending: map[*plan.Step]bool{}, idle: map[*plan.Step]bool{}, unsure: map[*plan.Step]bool{}}
+	f := &foreseer{memory: m, pending: map[*plan.Step]bool{}, idle: map[*plan.Step]bool{}, unsure: map[*plan.Step]bool{}, restores: map[*plan.Step]string{}, left: map[*plan.Step]*restoration{}}
 	err := f.steps(p, p.Steps)
 	return f.all, err
 }
@@ -43,6 +43,7 @@ func (f *foreseer) steps(p *plan.Plan, steps []*plan.Step) error {
 type judged struct {
 	action  Action
 	reasons []fingerprint.Reason
+	sum     string // of the fingerprint
 	err     error
 }
 
@@ -60,7 +61,7 @@ func (m *Memory) judgeAll(steps []*plan.Step) []judged {
 		wg.Go(func() {
 			for w := range next {
 				v, err := m.Judge(steps[w.at], w.inputs)
-				all[w.at] = judged{v.Action, v.Reasons, err}
+				all[w.at] = judged{v.Action, v.Reasons, v.now.Sum, err}
 			}
 		})
 	}
@@ -86,6 +87,9 @@ type foreseer struct {
 	pending map[*plan.Step]bool // they may do something
 	idle    map[*plan.Step]bool // they are left as they are, or skipped
 	unsure  map[*plan.Step]bool // their conditions are not known yet, and they call others
+
+	restores map[*plan.Step]string       // the fingerprints of those that are sure to be restored
+	left     map[*plan.Step]*restoration // what that will leave, where it was asked for; nil: it is not known
 }
 
 func (f *foreseer) step(p *plan.Plan, s *plan.Step, judged *judged) error {
@@ -98,14 +102,27 @@ func (f *foreseer) step(p *plan.Plan, s *plan.Step, judged *judged) error {
 	if judged.err != nil {
 		return judged.err
 	}
+	restored := f.restoredBefore(s)
+	if restored != nil {
+		v, err := f.memory.judge(s, s.Inputs(), &ahead{f.memory.Files, restored})
+		if err != nil {
+			return err
+		}
+		judged.action, judged.reasons, judged.sum = v.Action, v.Reasons, v.now.Sum
+	}
 	one := Foreseen{s, judged.action, judged.reasons}
-	if err := one.weigh(f.pending); err != nil {
-		return err
+	if restored == nil {
+		if err := one.weigh(f.pending, f.restores); err != nil {
+			return err
+		}
 	}
 	if err := f.memory.weighConditions(&one, f.pending); err != nil {
 		return err
 	}
 	f.weighCalls(&one)
+	if one.Action == ToRestore {
+		f.restores[s] = judged.sum
+	}
 	if one.Action != Leave && one.Action != Skip {
 		f.pending[s] = true
 	} else {
@@ -113,6 +130,33 @@ func (f *foreseer) step(p *plan.Plan, s *plan.Step, judged *judged) error {
 	}
 	f.all = append(f.all, one)
 	return nil
+}
+
+// restoredBefore returns what the restores will leave from which s reads. It is
+// nil if there are none, or if a step that s reads from may leave something else.
+func (f *foreseer) restoredBefore(s *plan.Step) []*restoration {
+	var restored []*restoration
+	for _, via := range s.Through {
+		key, sure := f.restores[via.Step]
+		if !f.pending[via.Step] {
+			continue
+		}
+		if !sure {
+			return nil
+		}
+		left, asked := f.left[via.Step]
+		if !asked {
+			left = f.memory.restoration(via.Step, key)
+			f.left[via.Step] = left
+		}
+		if left == nil {
+			return nil
+		}
+		if !slices.Contains(restored, left) {
+			restored = append(restored, left)
+		}
+	}
+	return restored
 }
 
 // standIn weighs a step that stands for others.
@@ -242,12 +286,14 @@ func (m *Memory) weighConditions(f *Foreseen, pending map[*plan.Step]bool) error
 
 // weigh makes a verdict uncertain that rests on files which an earlier step
 // may still write.
-func (f *Foreseen) weigh(pending map[*plan.Step]bool) error {
+func (f *Foreseen) weigh(pending map[*plan.Step]bool, restores map[*plan.Step]string) error {
 	var before *plan.Step
 	var written []plan.Glob
 	for _, via := range f.Step.Through {
 		if pending[via.Step] {
-			before = via.Step
+			if _, sure := restores[via.Step]; !sure || before == nil {
+				before = via.Step
+			}
 			written = append(append(written, via.Write), via.Step.Writes...)
 		}
 	}

@@ -69,6 +69,11 @@ func declares(s *plan.Step) bool { return len(s.Task.Reads)+len(s.Task.Writes) >
 // Judge returns what is to be done with a step whose inputs are given, as
 // things are now. It changes nothing.
 func (m *Memory) Judge(s *plan.Step, inputs []plan.Input) (Verdict, error) {
+	return m.judge(s, inputs, m.Files)
+}
+
+// judge is Judge for the files of a view.
+func (m *Memory) judge(s *plan.Step, inputs []plan.Input, in view) (Verdict, error) {
 	switch {
 	case s.Skip != "":
 		return Verdict{Action: Skip, Reasons: reason("skip", s.Skip)}, nil
@@ -84,11 +89,11 @@ func (m *Memory) Judge(s *plan.Step, inputs []plan.Input) (Verdict, error) {
 	}
 	v := Verdict{Action: ToRun}
 	head, known := m.Ledger.Head(s.ID())
-	reads, err := m.inputs(s, &v, known)
+	reads, err := inputsOf(s, &v, known, in)
 	if err != nil {
 		return v, err
 	}
-	if v.outputs, err = m.sum(s.Writes); err != nil {
+	if v.outputs, err = sum(s.Writes, in); err != nil {
 		return v, err
 	}
 	v.now = fingerprint.Compute(s, inputs, reads, m.World)
@@ -100,30 +105,31 @@ func (m *Memory) Judge(s *plan.Step, inputs []plan.Input) (Verdict, error) {
 		v.Reasons = reason("always", "it always runs")
 		m.Done.weigh(s, &v)
 	default:
-		err = m.compare(s, &v, head, known)
+		err = m.compare(s, &v, head, known, in)
 	}
 	if err == nil && v.Action != Leave && v.reads == nil {
-		v.reads, err = m.match(s.Reads) // now, while it is known
+		v.reads, err = match(s.Reads, in) // now, while it is known
 	}
 	return v, err
 }
 
-// inputs returns the sum of what a step reads. One without a record will not be
+// inputsOf returns the sum of what a step reads. One without a record will not be
 // left, so its files are found at once.
-func (m *Memory) inputs(s *plan.Step, v *Verdict, known bool) (sum files.Digest, err error) {
+func inputsOf(s *plan.Step, v *Verdict, known bool, in view) (files.Digest, error) {
 	if known || len(s.Reads) == 0 {
-		return m.sum(s.Reads)
+		return sum(s.Reads, in)
 	}
 	set, err := glob.Compile(plan.Patterns(s.Reads))
 	if err != nil {
-		return sum, err
+		return files.Digest{}, err
 	}
-	v.reads, sum, err = m.Files.MatchAndSum(set)
-	return sum, err
+	found, digest, err := in.MatchAndSum(set)
+	v.reads = found
+	return digest, err
 }
 
 // compare holds a step against its record, of which head is known if there is one.
-func (m *Memory) compare(s *plan.Step, v *Verdict, head history.Head, found bool) (err error) {
+func (m *Memory) compare(s *plan.Step, v *Verdict, head history.Head, found bool, in view) (err error) {
 	v.last = time.Duration(head.Ms) * time.Millisecond
 	begun, isBegun := m.Ledger.Begun(s.ID())
 	switch {
@@ -134,7 +140,7 @@ func (m *Memory) compare(s *plan.Step, v *Verdict, head history.Head, found bool
 		v.Action = Leave
 		return nil
 	}
-	if v.Reasons, err = m.differences(s, v); err != nil {
+	if v.Reasons, err = m.differences(s, v, in); err != nil {
 		return err
 	}
 	if m.Store != nil && !s.Task.NoStore && m.Store.Has(v.now.Sum) {
@@ -144,12 +150,12 @@ func (m *Memory) compare(s *plan.Step, v *Verdict, head history.Head, found bool
 }
 
 // differences returns in what a step differs from its last good run.
-func (m *Memory) differences(s *plan.Step, v *Verdict) ([]fingerprint.Reason, error) {
+func (m *Memory) differences(s *plan.Step, v *Verdict, in view) ([]fingerprint.Reason, error) {
 	record, found := m.Ledger.Read(s.ID())
 	if !found {
 		return reason("first", "first run here"), nil
 	}
-	reads, err := m.match(s.Reads)
+	reads, err := match(s.Reads, in)
 	if err != nil {
 		return nil, err
 	}
@@ -157,7 +163,7 @@ func (m *Memory) differences(s *plan.Step, v *Verdict) ([]fingerprint.Reason, er
 	now.Files = fingerprint.Files(reads)
 	reasons := fingerprint.Compare(record.Fingerprint, now)
 	if len(reasons) == 0 {
-		outputs, err := m.match(s.Writes)
+		outputs, err := match(s.Writes, in)
 		if err != nil {
 			return nil, err
 		}
@@ -170,7 +176,7 @@ func (m *Memory) differences(s *plan.Step, v *Verdict) ([]fingerprint.Reason, er
 }
 
 // sum returns the sum of the files that globs mean.
-func (m *Memory) sum(globs []plan.Glob) (files.Digest, error) {
+func sum(globs []plan.Glob, in view) (files.Digest, error) {
 	if len(globs) == 0 {
 		return files.Digest{}, nil
 	}
@@ -178,11 +184,14 @@ func (m *Memory) sum(globs []plan.Glob) (files.Digest, error) {
 	if err != nil {
 		return files.Digest{}, err
 	}
-	return m.Files.Sum(set)
+	return in.Sum(set)
 }
 
+// match returns the files that globs mean, as they are.
+func (m *Memory) match(globs []plan.Glob) ([]files.Found, error) { return match(globs, m.Files) }
+
 // match returns the files that globs mean.
-func (m *Memory) match(globs []plan.Glob) ([]files.Found, error) {
+func match(globs []plan.Glob, in view) ([]files.Found, error) {
 	if len(globs) == 0 {
 		return nil, nil
 	}
@@ -190,7 +199,7 @@ func (m *Memory) match(globs []plan.Glob) ([]files.Found, error) {
 	if err != nil {
 		return nil, err
 	}
-	return m.Files.Match(set)
+	return in.Match(set)
 }
 
 // Paths returns the files that globs mean, as they are there now.

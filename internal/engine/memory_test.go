@@ -36,8 +36,8 @@ func (r *remembered) write(name, text string) {
 	require.NoError(r.t, os.WriteFile(path, []byte(text), 0o644))
 }
 
-// run runs a task, as one call of Tugline does, and returns the states.
-func (r *remembered) run(task string) map[string]State {
+// planned plans a task, with what is remembered, as one call of Tugline does.
+func (r *remembered) planned(task string) (*plan.Plan, *Memory) {
 	r.t.Helper()
 	p, err := project.Parse(filepath.Join(r.top, "tugline.toml"), "tugline.toml", []byte(r.text))
 	require.NoError(r.t, err)
@@ -52,6 +52,13 @@ func (r *remembered) run(task string) map[string]State {
 		World: fingerprint.World{Top: r.top, OS: "linux", Arch: "amd64", Hidden: func(s string) string { return s }},
 	}
 	memory.Files.Clock(ledger.Folder())
+	return pl, memory
+}
+
+// run runs a task, as one call of Tugline does, and returns the states.
+func (r *remembered) run(task string) map[string]State {
+	r.t.Helper()
+	pl, memory := r.planned(task)
 	scripts, err := Prepare(pl)
 	require.NoError(r.t, err)
 	r.ran = nil
@@ -60,7 +67,7 @@ func (r *remembered) run(task string) map[string]State {
 		return r.exec(cmd.Script)
 	}, Now: func() time.Time { return time.Unix(0, 0) }})
 	require.NoError(r.t, err)
-	require.NoError(r.t, memory.Files.Save(ledger.Folder()))
+	require.NoError(r.t, memory.Files.Save(memory.Ledger.Folder()))
 	states := map[string]State{}
 	for _, result := range summary.Results {
 		states[result.Step.Name] = result.State

@@ -91,6 +91,22 @@ func (s *Store) Has(key string) bool {
 // Get returns the entry of key. The error wraps [ErrNotFound] if there is none
 // that can be read; a damaged one is dropped.
 func (s *Store) Get(key string) (*Entry, error) {
+	e, err := s.read(key)
+	if err == nil {
+		now := time.Now()
+		os.Chtimes(s.entryPath(key), now, now) // best effort: the least recently used goes first
+	}
+	return e, err
+}
+
+// Peek returns the entry of key for who only wants to know what is in it. It
+// is not used by that.
+func (s *Store) Peek(key string) (*Entry, bool) {
+	e, err := s.read(key)
+	return e, err == nil
+}
+
+func (s *Store) read(key string) (*Entry, error) {
 	path := s.entryPath(key)
 	text, err := os.ReadFile(path)
 	if errors.Is(err, fs.ErrNotExist) {
@@ -104,8 +120,6 @@ func (s *Store) Get(key string) (*Entry, error) {
 		os.Remove(path) // best effort: it is worth nothing
 		return nil, fmt.Errorf("%q: %w", key, ErrNotFound)
 	}
-	now := time.Now()
-	os.Chtimes(path, now, now) // best effort: the least recently used goes first
 	return e, nil
 }
 
