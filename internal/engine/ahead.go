@@ -26,8 +26,8 @@ type ahead struct {
 
 // restoration is what a restore of a step will leave.
 type restoration struct {
-	writes *glob.Set
-	files  []files.Found
+	before []files.Found // its outputs as they are now
+	after  []files.Found
 }
 
 // restoration returns what a restore of s will leave, which is kept under key;
@@ -37,16 +37,16 @@ func (m *Memory) restoration(s *plan.Step, key string) *restoration {
 	if !ok {
 		return nil
 	}
-	set, err := glob.Compile(plan.Patterns(s.Writes))
+	now, err := m.match(s.Writes)
 	if err != nil {
 		return nil
 	}
-	r := &restoration{writes: set, files: make([]files.Found, 0, len(entry.Files))}
+	r := &restoration{before: now, after: make([]files.Found, 0, len(entry.Files))}
 	for _, f := range entry.Files {
 		if f.Link != "" {
 			return nil // what is behind it counts, too
 		}
-		r.files = append(r.files, files.Found{Path: f.Path, Kind: files.File, Mode: f.Mode, Size: f.Size, Digest: f.Digest})
+		r.after = append(r.after, files.Found{Path: f.Path, Kind: files.File, Mode: f.Mode, Size: f.Size, Digest: f.Digest})
 	}
 	return r
 }
@@ -56,9 +56,15 @@ func (a *ahead) Match(set *glob.Set) ([]files.Found, error) {
 	if err != nil {
 		return nil, err
 	}
+	goes := map[string]bool{}
 	for _, r := range a.restored {
-		found = slices.DeleteFunc(found, func(f files.Found) bool { return r.writes.Match(f.Path) })
-		for _, f := range r.files {
+		for i := range r.before {
+			goes[r.before[i].Path] = true
+		}
+	}
+	found = slices.DeleteFunc(found, func(f files.Found) bool { return goes[f.Path] })
+	for _, r := range a.restored {
+		for _, f := range r.after {
 			if set.Match(f.Path) {
 				found = append(found, f)
 			}

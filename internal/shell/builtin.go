@@ -137,6 +137,7 @@ func (b *builtin) runner() (*interp.Runner, error) {
 		interp.CallHandler(b.call),
 		interp.ExecHandlers(func(interp.ExecHandlerFunc) interp.ExecHandlerFunc { return b.exec }),
 		interp.OpenHandler(b.open),
+		interp.ReadDirHandler2(readFolder),
 	)
 }
 
