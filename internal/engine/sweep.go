@@ -47,10 +47,15 @@ type Stale struct {
 	Paths  []string // those that are still as it left them
 }
 
-// Stale returns the outputs of earlier runs that no pattern of written means
+// Stale returns the outputs of earlier runs that no pattern of written means,
+// none of which takes away,
 // and that nobody has changed since.
 func (m *Memory) Stale(written []plan.Glob) ([]Stale, error) {
-	set, err := glob.Compile(plan.Patterns(written))
+	patterns := make([]string, len(written))
+	for i, g := range written {
+		patterns[i] = g.Pattern
+	}
+	tasks, err := glob.NewUnion(patterns)
 	if err != nil {
 		return nil, err
 	}
@@ -62,7 +67,7 @@ func (m *Memory) Stale(written []plan.Glob) ([]Stale, error) {
 			read[f.Path] = true
 		}
 		for _, f := range r.Outputs {
-			if read[f.Path] || set.Match(f.Path) { // what it read was there before it
+			if read[f.Path] || tasks.Match(f.Path) { // what it read was there before it
 				continue
 			}
 			if same, err := m.isStill(f.Path, f.Mark); err != nil {

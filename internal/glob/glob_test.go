@@ -53,6 +53,28 @@ func TestMatchAgreesWithTheLibrary(t *testing.T) {
 	}
 }
 
+func TestAUnionMeansWhatOneOfItsPatternsDoes(t *testing.T) {
+	for i := range patterns {
+		some := []string{patterns[i], patterns[(i+1)%len(patterns)], patterns[(i+7)%len(patterns)]}
+		u, err := NewUnion(some)
+		require.NoError(t, err)
+		for _, p := range append(paths(), "../a", "../a/b") {
+			want := false
+			for _, pattern := range some {
+				s, err := Compile([]Pattern{{Text: pattern}})
+				require.NoError(t, err)
+				want = want || s.Match(p)
+			}
+			assert.Equal(t, want, u.Match(p), "%q and %s", some, p)
+		}
+	}
+	u, err := NewUnion([]string{"../a", "./b/"})
+	require.NoError(t, err)
+	assert.True(t, u.Match("../a/x") && u.Match("b/x") && !u.Match("a/x"))
+	_, err = NewUnion([]string{"a/[b"})
+	assert.Error(t, err)
+}
+
 func TestOverlapIsTrueIfOnePathIsMeantByBoth(t *testing.T) {
 	all := paths()
 	meant := make([]map[string]bool, len(patterns))
