@@ -76,6 +76,15 @@ func TestWhenTheOutputGoesNowhere(t *testing.T) {
 	assert.FileExists(t, filepath.Join(s.dir, "b"), "a reader that goes away does not stop the run")
 
 	assert.Equal(t, 0, sh(`"$0" a b >&-`).code)
+	for _, args := range [][]string{{"list"}, {"plan", "a", "--json"}, {"runs"}} {
+		reader, stdout, err := os.Pipe()
+		require.NoError(t, err)
+		require.NoError(t, reader.Close())
+		cmd, stderr := s.command(args...), strings.Builder{}
+		cmd.Stdout, cmd.Stderr = stdout, &stderr
+		assert.NoError(t, cmd.Run(), args)
+		assert.Empty(t, stderr.String(), "who read it has seen enough")
+	}
 
 	s.write("tugline.toml", "task.a = { shell = 'sh', run = 'echo a' }\n")
 	s.env = append(s.env, "TMPDIR=/no/such/folder")

@@ -110,11 +110,18 @@ func (a *app) warn(root *cobra.Command, p *project.Project) {
 // warnOfStale tells of outputs that no task makes any more.
 func (a *app) warnOfStale(ctx context.Context, p *project.Project) error {
 	stale, err := a.stale(ctx, p)
-	for _, s := range stale {
+	for i, s := range stale {
+		if i == staleTold {
+			a.tell(fmt.Sprintf("stale: what %d more calls made; tugline sweep --stale -n lists all\n", len(stale)-i))
+			break
+		}
 		a.tell(fmt.Sprintf("stale: %s, made by %q; tugline sweep --stale deletes it\n", strings.Join(s.Paths, ", "), s.Record.Call))
 	}
 	return err
 }
+
+// staleTold is of how many calls doctor tells that they left stale outputs.
+const staleTold = 10
 
 // examine checks every script of p and, unless fileOnly is set, whether its
 // interpreters are there, and what the tasks called names require; without

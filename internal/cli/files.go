@@ -135,7 +135,8 @@ func (a *app) sweepable(ctx context.Context, p *project.Project, calls []project
 				paths = append(paths, s.Paths...)
 			}
 		}
-		return paths, err
+		slices.Sort(paths)
+		return slices.Compact(paths), err
 	}
 	wanted := map[*project.Task]bool{}
 	for _, c := range calls {

@@ -98,7 +98,7 @@ func (a *app) finish(ctx context.Context, err error) int {
 		unreadable  *project.ReadError
 	)
 	switch {
-	case err == nil:
+	case err == nil, errors.Is(err, syscall.EPIPE): // who reads us has seen enough
 		return exitOK
 	case errors.As(context.Cause(ctx), &interrupted):
 		return exitSignal + int(interrupted.Sig) // the run has told of it

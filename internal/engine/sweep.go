@@ -7,6 +7,7 @@ import (
 	"path"
 	"path/filepath"
 	"slices"
+	"strings"
 
 	"tugline/internal/files"
 	"tugline/internal/fingerprint"
@@ -49,7 +50,7 @@ type Stale struct {
 
 // Stale returns the outputs of earlier runs that no pattern of written means,
 // none of which takes away,
-// and that nobody has changed since.
+// and that nobody has changed since, sorted by call.
 func (m *Memory) Stale(written []plan.Glob) ([]Stale, error) {
 	patterns := make([]string, len(written))
 	for i, g := range written {
@@ -80,6 +81,7 @@ func (m *Memory) Stale(written []plan.Glob) ([]Stale, error) {
 			all = append(all, stale)
 		}
 	}
+	slices.SortFunc(all, func(a, b Stale) int { return strings.Compare(a.Record.Call, b.Record.Call) })
 	return all, nil
 }
 
