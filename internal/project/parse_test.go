@@ -2,6 +2,7 @@ package project
 
 import (
 	"fmt"
+	"math/rand/v2"
 	"os"
 	"path/filepath"
 	"strings"
@@ -452,6 +453,29 @@ func TestExpand(t *testing.T) {
 			assert.Equal(t, test.want, got)
 		})
 	}
+}
+
+// What is expanded without the shell library is what that would make of it.
+func TestNamesExpandAsTheLibraryDoes(t *testing.T) {
+	random := rand.New(rand.NewPCG(5, 6))
+	lookup := func(name string) (string, bool) {
+		return map[string]string{"a": "one", "a1": "$a", "_": "", "a_b": "*"}[name], name != "b"
+	}
+	alone := 0
+	for range 20000 {
+		var b strings.Builder
+		for range 1 + random.IntN(9) {
+			b.WriteString([]string{"$", "$a", "${a}", "{", "}", "a", "b", "_", "1", "\\", "`", "\"", "'", " ", "/*", "-", "ü", "#"}[random.IntN(18)])
+		}
+		text := Text{Value: b.String()}
+		if out, ok := text.expandNames(lookup); ok {
+			alone++
+			want, err := text.expandForms(lookup)
+			require.NoError(t, err, text.Value)
+			require.Equal(t, want, out, text.Value)
+		}
+	}
+	assert.Greater(t, alone, 5000)
 }
 
 func TestNearest(t *testing.T) {
