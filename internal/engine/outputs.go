@@ -1,0 +1,137 @@
+package engine
+
+import (
+	"errors"
+	"fmt"
+	"os"
+	"path"
+	"path/filepath"
+
+	"tugline/internal/files"
+	"tugline/internal/glob"
+	"tugline/internal/plan"
+	"tugline/internal/project"
+)
+
+// begin makes the folders of what a step writes, and notes that it starts.
+func (m *Memory) begin(s *plan.Step, v *Verdict) error {
+	root, err := os.OpenRoot(m.Top)
+	if err != nil {
+		return err
+	}
+	defer root.Close()
+	for _, g := range s.Writes {
+		if g.Not {
+			continue
+		}
+		folder, plain := glob.Base(g.Pattern)
+		if plain {
+			folder = path.Dir(folder)
+		}
+		if folder == "" || folder == "." {
+			continue
+		}
+		err := root.MkdirAll(filepath.FromSlash(folder), 0o777)
+		if leadsOut(err) {
+			return &outputError{g.Text, fmt.Sprintf("%s leads out of the project: a link stands in its way", g.Text.Value)}
+		}
+		if err != nil {
+			return fmt.Errorf("making the folder of %q: %w", g.Text.Value, err)
+		}
+	}
+	return m.Ledger.Begin(s.ID(), v.now.Sum)
+}
+
+// leadsOut reports whether something was refused because it lies outside of an
+// [os.Root], an error that has no name.
+func leadsOut(err error) bool {
+	for refused := (*os.PathError)(nil); errors.As(err, &refused); {
+		err = refused.Err
+	}
+	return err != nil && err.Error() == "path escapes from parent"
+}
+
+// outputError says that the outputs of a step are not, or cannot be, what it
+// declares.
+type outputError struct {
+	text project.Text // the pattern
+	msg  string
+}
+
+func (e *outputError) Error() string { return e.msg }
+
+// keptTexts is how many bytes of outputs are held at most between knowing what
+// they are and putting them into the store.
+const keptTexts = 32 << 20
+
+// outputs returns what a step has written, for the store with its contents.
+func (m *Memory) outputs(s *plan.Step, toStore bool) ([]files.Found, error) {
+	if !toStore || len(s.Writes) == 0 {
+		return m.match(s.Writes)
+	}
+	set, err := glob.Compile(plan.Patterns(s.Writes))
+	if err != nil {
+		return nil, err
+	}
+	return m.Files.Read(set, keptTexts)
+}
+
+// checkOutputs returns an [outputError] if a pattern of a step matches nothing,
+// or an output lies outside the project.
+func checkOutputs(s *plan.Step, root *os.Root, outputs []files.Found) error {
+	inside := insider{root: root}
+	for _, g := range s.Writes {
+		if g.Not {
+			continue
+		}
+		set, err := glob.Compile([]glob.Pattern{{Text: g.Pattern}})
+		if err != nil {
+			return err
+		}
+		matches := false
+		for i := range outputs {
+			if !set.Match(outputs[i].Path) {
+				continue
+			}
+			matches = true
+			if err := inside.check(&outputs[i]); leadsOut(err) {
+				return &outputError{g.Text, fmt.Sprintf("the output %s leads out of the project", outputs[i].Path)}
+			} else if err != nil {
+				return err
+			}
+		}
+		if plain, ok := glob.Base(g.Pattern); !matches && ok {
+			info, err := root.Lstat(filepath.FromSlash(plain))
+			matches = err == nil && info.IsDir() // an empty folder
+		}
+		if !matches {
+			return &outputError{g.Text, fmt.Sprintf("it ended well, but there is no %s, which it writes", g.Text.Value)}
+		}
+	}
+	return nil
+}
+
+// insider tells of files, folder by folder, whether they lie below root.
+type insider struct {
+	root   *os.Root
+	folder string // the last one that was found to
+}
+
+// check returns an error if a file lies outside. What is no link lies where its
+// folder does.
+func (in *insider) check(f *files.Found) error {
+	name := f.Path
+	if f.Kind != files.Link {
+		if name = path.Dir(name); name == in.folder {
+			return nil
+		}
+	}
+	_, err := in.root.Stat(filepath.FromSlash(name))
+	if err != nil && !errors.Is(err, os.ErrNotExist) {
+		return err
+	}
+	if f.Kind != files.Link {
+		in.folder = name
+	}
+	return nil
+}
