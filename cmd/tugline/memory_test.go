@@ -4,6 +4,7 @@ package main
 
 import (
 	"encoding/json"
+	"fmt"
 	"io/fs"
 	"math/rand/v2"
 	"os"
@@ -296,6 +297,35 @@ run = 'echo half >out; test ! -e fail; test ! -e hang || { echo x >hanging; slee
 			assert.Equal(t, "unchanged", s.states("t")["t"])
 		})
 	}
+}
+
+// A name may hold what a shell, a line or JSON cannot.
+func TestFilesWithOddNames(t *testing.T) {
+	s := tell(t, "[task.copy]\nreads = 'in/**'\nwrites = 'out/**'\nrun = 'rm -rf out/*; cp in/* out/'\n[task.count]\nreads = 'out/**'\nwrites = 'sum'\nrun = 'cat out/* >sum'\n")
+	names := []string{"a b", "q'uote", `d"q`, "new\nline", "bad\xff", "\xff\xfe", "tab\t", "é", `back\slash`, "star*", "-n", "br{a,b}", "$HOME", "!x"}
+	for _, name := range names {
+		s.write("in/"+name, "x")
+	}
+	s.states("count")
+	assert.Equal(t, states{"copy": "unchanged", "count": "unchanged"}, s.states("count"))
+	require.NoError(t, os.RemoveAll(filepath.Join(s.dir, "out")))
+	assert.Equal(t, states{"copy": "restore: the output out/!x is missing", "count": "unchanged"}, s.planned("count"))
+	s.write("in/bad\xff", "y")
+	assert.Equal(t, "run: in/bad\ufffd changed", s.planned("copy")["copy"])
+	s.write("in/bad\xff", "x")
+	s.write("out/bad\xff", "edited")
+	for _, name := range names[:4] {
+		s.write("out/"+name, "x")
+	}
+	assert.Contains(t, s.states("copy")["copy"], "what was there is in .tugline/replaced/")
+	for _, name := range names {
+		assert.Equal(t, "x", s.read("out/"+name), "%q", name)
+	}
+	aside, err := filepath.Glob(filepath.Join(s.dir, ".tugline/replaced/*/out/*"))
+	require.NoError(t, err)
+	assert.Len(t, aside, 1, "only what was edited")
+	assert.Contains(t, s.tugline("who", "out/bad\xff").stdout, "made by copy")
+	assert.Contains(t, s.tugline("sweep").stderr, fmt.Sprintf("%d files deleted", len(names)+1))
 }
 
 func TestOptionsOfWhatIsRemembered(t *testing.T) {

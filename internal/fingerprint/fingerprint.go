@@ -11,6 +11,7 @@ import (
 	"strconv"
 	"strings"
 	"sync"
+	"unicode/utf8"
 
 	"github.com/zeebo/blake3"
 
@@ -37,6 +38,17 @@ type Item struct {
 type File struct {
 	Path string `json:"path"` // relative to the top folder of the project, with slashes
 	Mark string `json:"mark"` // the digest of its content; before it "x:" if it may be run, "link:" if it is a link
+	// Raw is the path if it is not UTF-8, which is all that JSON can hold.
+	Raw []byte `json:"raw,omitempty"`
+}
+
+// Reread makes the paths of files that were kept as JSON what they were.
+func Reread(list []File) {
+	for i := range list {
+		if list[i].Raw != nil {
+			list[i].Path = string(list[i].Raw)
+		}
+	}
 }
 
 // hashers are used again: each is larger than what it is given.
@@ -132,7 +144,10 @@ func Files(found []files.Found) []File {
 		case f.Executable():
 			mark = "x:" + mark
 		}
-		list[i] = File{f.Path, mark}
+		list[i] = File{Path: f.Path, Mark: mark}
+		if !utf8.ValidString(f.Path) {
+			list[i].Raw = []byte(f.Path)
+		}
 	}
 	return list
 }

@@ -99,10 +99,10 @@ func TestASecretCountsOnlyAsADigestAndWhenItIsTracked(t *testing.T) {
 }
 
 func TestCompareFilesTellsOfOutputs(t *testing.T) {
-	prev := []File{{"a", "1"}, {"b", "2"}}
+	prev := []File{{Path: "a", Mark: "1"}, {Path: "b", Mark: "2"}}
 	assert.Equal(t, []Reason{
 		{"output", "a", "1", "", "the output a is missing"},
 		{"output", "b", "2", "3", "the output b was changed"},
 		{"output", "c", "", "4", "the output c is not its own"},
-	}, CompareFiles("output", prev, []File{{"b", "3"}, {"c", "4"}}))
+	}, CompareFiles("output", prev, []File{{Path: "b", Mark: "3"}, {Path: "c", Mark: "4"}}))
 }

@@ -124,6 +124,8 @@ func readRecord(path string) (r Record, found bool) {
 	if json.Unmarshal(body, &r) != nil {
 		return r, false
 	}
+	fingerprint.Reread(r.Fingerprint.Files)
+	fingerprint.Reread(r.Outputs)
 	r.Fingerprint.Sum = r.Sum
 	return r, true
 }
