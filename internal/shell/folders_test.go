@@ -46,7 +46,7 @@ func TestOnlyWhatIsMatchedIsListed(t *testing.T) {
 		fields, err := expand.Fields(cfg, &syntax.Word{Parts: []syntax.WordPart{&syntax.Lit{Value: pattern}}})
 		require.NoError(t, err, pattern)
 		assert.Equal(t, want.fields, strings.Join(fields, " "))
-		assert.Equal(t, want.asked, asked, pattern)
+		assert.ElementsMatch(t, want.asked, asked, pattern) // a listing has no order
 	}
 	if os.Geteuid() != 0 { // nothing is forbidden to root
 		require.NoError(t, os.Chmod(filepath.Join(top, "a"), 0o311))
