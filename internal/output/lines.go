@@ -103,6 +103,9 @@ func (s *spool) write(text []byte) error {
 
 // copyTo writes all that was kept to w.
 func (s *spool) copyTo(w io.Writer) error {
+	if s.size == 0 {
+		return nil
+	}
 	if _, err := w.Write(s.memory.Bytes()); err != nil || s.file == nil {
 		return err
 	}
