@@ -16,21 +16,34 @@ import (
 // shortened, so that a change of it may end there.
 type made struct {
 	name  string
-	reads []string // plain paths
+	reads []string // files and folders
 	text  string   // of its script
 	short bool
-	files int // in its folder, which it writes
+	files int // so many it writes into its folder, or one
+}
+
+// paths returns what m writes.
+func (m *made) paths() []string {
+	names := []string{"0", "a b/1", "a/2", "a-/3"}[:m.files]
+	if m.text == "two" {
+		names = names[:1]
+	}
+	var paths []string
+	for _, name := range names {
+		paths = append(paths, fmt.Sprintf("out/%s/%s", m.name, name))
+	}
+	return paths
 }
 
 // randomProject returns tasks that read sources and what earlier ones write.
 func randomProject(random *rand.Rand) []*made {
 	var tasks []*made
 	for i := range 3 + random.IntN(5) {
-		m := &made{name: fmt.Sprint("t", i), text: "one", short: random.IntN(3) == 0, files: 1 + random.IntN(3)}
+		m := &made{name: fmt.Sprint("t", i), text: "one", short: random.IntN(3) == 0, files: 1 + random.IntN(4)}
 		m.reads = append(m.reads, fmt.Sprint("in/", random.IntN(3)))
 		for _, earlier := range tasks {
 			if random.IntN(3) == 0 {
-				m.reads = append(m.reads, fmt.Sprintf("out/%s/%d", earlier.name, random.IntN(earlier.files)))
+				m.reads = append(m.reads, "out/"+earlier.name+[]string{"", "/0", "/**"}[random.IntN(3)])
 			}
 		}
 		tasks = append(tasks, m)
@@ -42,9 +55,9 @@ func (m *made) toml() string {
 	return fmt.Sprintf("[task.%s]\nreads = ['%s']\nwrites = 'out/%s'\nrun = '%s %s'\n", m.name, strings.Join(m.reads, "', '"), m.name, m.name, m.text)
 }
 
-// output returns what m writes into each of its files, by the texts of what it reads.
-func (m *made) output(file int, text func(path string) string) string {
-	out := fmt.Sprintf("%s %d ", m.text, file)
+// output returns what m writes into one of its files, by the texts of what it reads.
+func (m *made) output(file string, text func(path string) string) string {
+	out := fmt.Sprintf("%s %s ", m.text, file)
 	for _, path := range m.reads {
 		out += text(path)[:1] + "."
 		if !m.short {
@@ -62,17 +75,25 @@ func TestAPlanSaysWhatARunDoes(t *testing.T) {
 		random := rand.New(rand.NewPCG(seed, 3))
 		tasks := randomProject(random)
 		r := newRemembered(t, "")
-		text := func(path string) string {
-			b, err := os.ReadFile(filepath.Join(r.top, path))
-			require.NoError(t, err)
-			return string(b)
+		text := func(path string) (all string) { // of a folder, all that is in it
+			require.NoError(t, filepath.WalkDir(filepath.Join(r.top, strings.TrimSuffix(path, "/**")), func(path string, d os.DirEntry, err error) error {
+				if err == nil && !d.IsDir() {
+					var b []byte
+					b, err = os.ReadFile(path)
+					all += string(b)
+				}
+				return err
+			}))
+			return all
 		}
 		r.exec = func(script string) error {
 			for _, m := range tasks {
-				for i := range m.files {
-					if strings.HasPrefix(script, m.name+" ") {
-						r.write(fmt.Sprintf("out/%s/%d", m.name, i), m.output(i, text))
-					}
+				if !strings.HasPrefix(script, m.name+" ") {
+					continue
+				}
+				require.NoError(t, os.RemoveAll(filepath.Join(r.top, "out", m.name)))
+				for _, path := range m.paths() {
+					r.write(path, m.output(path, text))
 				}
 			}
 			return nil
@@ -115,9 +136,12 @@ func TestAPlanSaysWhatARunDoes(t *testing.T) {
 				}
 			}
 			for _, m := range tasks {
-				for i := range m.files {
-					require.Equal(t, m.output(i, text), text(fmt.Sprintf("out/%s/%d", m.name, i)), "%s: %s", at, m.name)
+				want := ""
+				for _, path := range m.paths() {
+					want += m.output(path, text)
+					require.Equal(t, m.output(path, text), text(path), "%s: %s", at, m.name)
 				}
+				require.Len(t, text("out/"+m.name), len(want), "%s: %s: there is nothing else", at, m.name)
 			}
 			if t.Failed() {
 				t.Log(r.text)
@@ -137,7 +161,7 @@ func change(t *testing.T, r *remembered, tasks []*made, random *rand.Rand) {
 	for range 1 + random.IntN(2) {
 		m := tasks[random.IntN(len(tasks))]
 		folder := filepath.Join(r.top, "out", m.name)
-		switch random.IntN(6) {
+		switch random.IntN(8) {
 		case 0, 1: // an edit, which may undo an earlier one
 			r.write(fmt.Sprint("in/", random.IntN(3)), []string{"a", "b", "ab"}[random.IntN(3)])
 		case 2:
@@ -146,7 +170,13 @@ func change(t *testing.T, r *remembered, tasks []*made, random *rand.Rand) {
 			require.NoError(t, os.RemoveAll(folder))
 		case 4:
 			r.write(fmt.Sprintf("out/%s/0", m.name), "edited by hand")
-		case 5: // another checkout
+		case 5:
+			r.write(fmt.Sprintf("out/%s/a/of another", m.name), "made by hand")
+		case 6: // what was kept is gone
+			if random.IntN(4) == 0 {
+				require.NoError(t, os.RemoveAll(filepath.Join(r.top, "..", "store")))
+			}
+		case 7: // another checkout
 			require.NoError(t, os.RemoveAll(filepath.Join(r.top, ".tugline")))
 			require.NoError(t, os.RemoveAll(filepath.Join(r.top, "out")))
 		}
