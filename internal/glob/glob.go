@@ -71,8 +71,9 @@ func Compile(patterns []Pattern) (*Set, error) {
 
 // Check returns what is wrong with a pattern, or nil.
 func Check(pattern string) error {
+	unended := fmt.Errorf("%q is no pattern: a bracket, a brace or a backslash has no end", pattern)
 	if !doublestar.ValidatePattern(pattern) {
-		return fmt.Errorf("%q is no pattern: a bracket, a brace or a backslash has no end", pattern)
+		return unended
 	}
 	texts, ok := open(pattern)
 	if !ok {
@@ -81,6 +82,11 @@ func Check(pattern string) error {
 	for _, text := range texts {
 		if strings.Count(text, "/") >= maxNames {
 			return errors.New("a pattern of more than 60 names")
+		}
+		for name := range strings.SplitSeq(text, "/") {
+			if !doublestar.ValidatePattern(name) { // a slash or a comma parts what stands in brackets
+				return unended
+			}
 		}
 	}
 	return nil

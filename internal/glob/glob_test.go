@@ -19,7 +19,7 @@ func ExampleSet_Match() {
 
 // paths are all paths of up to three of a few telling names.
 func paths() []string {
-	names := []string{"a", "b", "ab", "a.csv", "b.csv", ".x", "größe", "*", "a{b", "a]"}
+	names := []string{"a", "b", "ab", "a.csv", "b.csv", ".x", "größe", "*", "a{b", "a]", "]", "-"}
 	all := append([]string{}, names...)
 	for range 2 {
 		for _, p := range all {
@@ -35,7 +35,7 @@ func paths() []string {
 
 var patterns = []string{
 	"a", "b", "a/b", "*", "**", "a/**", "**/a", "**/*.csv", "*.csv", "a*", "*b", "a/*/b", "a/**/b", "**/a/**", "?", "??", "[ab]", "[!a]", "[a-b].csv", "{a,b}",
-	"{a,b}/*.csv", "{a/b,**/.x}", "gr?ße", "*[.]csv", `\*`, `a\{b`, "a.{csv,x}", "a/", "./a", "*a*", "a*v", "{a,ab}*", "**/b/*", "[^a-z]*", "a*.csv",
+	"{a,b}/*.csv", "{a/b,**/.x}", "gr?ße", "*[.]csv", `\*`, `a\{b`, "a.{csv,x}", "a/", "./a", "*a*", "a*v", "{a,ab}*", "**/b/*", "[^a-z]*", "a*.csv", `a[\]x]`, `[\]]`, "[a-c-e]", `[!\]]`, `*[\--.]`,
 }
 
 // A pattern matches what the library says, and all below that.
@@ -118,7 +118,7 @@ func TestTheLastPatternThatMatchesCounts(t *testing.T) {
 }
 
 func TestBadPatterns(t *testing.T) {
-	for _, pattern := range []string{"a[", "{a", strings.Repeat("{a,b}", 12), strings.Repeat("a/", 80)} {
+	for _, pattern := range []string{"a[", "{a", "a/[b/c]/d", "{[a,b],c}", "[]", strings.Repeat("{a,b}", 12), strings.Repeat("a/", 80)} {
 		assert.Error(t, Check(pattern), pattern)
 	}
 }

@@ -15,16 +15,25 @@ func Overlap(a, b string) bool {
 	if isPath(a) && isPath(b) {
 		return strings.HasPrefix(a, b+"/") || strings.HasPrefix(b, a+"/")
 	}
-	as, _ := open(a)
-	bs, _ := open(b)
+	as, bs := ways(a), ways(b)
 	for _, x := range as {
 		for _, y := range bs {
-			if pathsOverlap(split(x), split(y)) {
+			if pathsOverlap(x, y) {
 				return true
 			}
 		}
 	}
 	return false
+}
+
+// ways returns the names of each text that the braces of a pattern come to.
+func ways(pattern string) [][]name {
+	texts, _ := open(pattern)
+	all := make([][]name, len(texts))
+	for i, text := range texts {
+		all[i] = split(text)
+	}
+	return all
 }
 
 // isPath reports whether a pattern is nothing but a clean path.
@@ -35,6 +44,11 @@ func isPath(pattern string) bool {
 // pathsOverlap holds two patterns against each other, name by name. When one of
 // them ends, all below is its own.
 func pathsOverlap(a, b []name) bool {
+	for i := 0; i < min(len(a), len(b)) && a[i].kind == exact && b[i].kind == exact; i++ {
+		if a[i].text != b[i].text { // most pairs of patterns are told apart by this
+			return false
+		}
+	}
 	return walk{
 		len(a), len(b), true,
 		func(i int) bool { return a[i].kind == deep },
@@ -127,28 +141,32 @@ func tokens(n name) []token {
 	return out
 }
 
-// class reads [a-z] at the start of text.
+// class reads [a-z] at the start of text, as the library does: a backslash takes
+// the meaning from the character behind it.
 func class(text string) (t token, used int) {
-	end := strings.IndexByte(text[2:], ']') + 2
-	inside := text[1:end]
-	if inside[0] == '!' || inside[0] == '^' {
+	runes := []rune(text)
+	at := 1
+	if at < len(runes) && (runes[at] == '!' || runes[at] == '^') {
 		t.not = true
-		inside = inside[1:]
+		at++
 	}
-	runes := []rune(inside)
-	for i := 0; i < len(runes); i++ {
-		if runes[i] == '\\' && i+1 < len(runes) {
-			i++
+	next := func() rune {
+		if runes[at] == '\\' && at+1 < len(runes) {
+			at++
 		}
-		last := runes[i]
-		if i+2 < len(runes) && runes[i+1] == '-' {
-			t.set = append(t.set, runes[i], runes[i+2])
-			i += 2
-			continue
-		}
-		t.set = append(t.set, runes[i], last)
+		at++
+		return runes[at-1]
 	}
-	return t, end + 1
+	for at < len(runes) && runes[at] != ']' {
+		from := next()
+		to := from
+		if at+1 < len(runes) && runes[at] == '-' && runes[at+1] != ']' {
+			at++
+			to = next()
+		}
+		t.set = append(t.set, from, to)
+	}
+	return t, len(string(runes[:min(at+1, len(runes))]))
 }
 
 func (t token) holds(r rune) bool {
