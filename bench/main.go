@@ -11,11 +11,13 @@ import (
 	"fmt"
 	"os"
 	"os/exec"
+	"os/signal"
 	"path/filepath"
 	"runtime"
 	"runtime/debug"
 	"slices"
 	"strings"
+	"syscall"
 	"text/tabwriter"
 	"time"
 )
@@ -59,6 +61,13 @@ func run(rounds int, names []string) error {
 		return err
 	}
 	defer os.RemoveAll(dir)
+	interrupted := make(chan os.Signal, 1)
+	signal.Notify(interrupted, os.Interrupt, syscall.SIGTERM)
+	go func() {
+		<-interrupted
+		os.RemoveAll(dir) // best effort: what runs now may still write into it
+		os.Exit(1)
+	}()
 	b := &bench{dir: dir, tugline: filepath.Join(dir, "tugline")}
 	if err := b.build(b.tugline, "./cmd/tugline"); err != nil {
 		return err
