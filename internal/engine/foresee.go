@@ -99,22 +99,9 @@ func (f *foreseer) step(p *plan.Plan, s *plan.Step, judged *judged) error {
 	if !s.Works() && s.Skip == "" {
 		return f.standIn(s)
 	}
-	if judged.err != nil {
-		return judged.err
-	}
-	restored := f.restoredBefore(s)
-	if restored != nil {
-		v, err := f.memory.judge(s, s.Inputs(), &ahead{f.memory.Files, restored})
-		if err != nil {
-			return err
-		}
-		judged.action, judged.reasons, judged.sum = v.Action, v.Reasons, v.now.Sum
-	}
-	one := Foreseen{s, judged.action, judged.reasons}
-	if restored == nil {
-		if err := one.weigh(f.pending, f.restores); err != nil {
-			return err
-		}
+	one, err := f.byFiles(s, judged)
+	if err != nil {
+		return err
 	}
 	if err := f.memory.weighConditions(&one, f.pending); err != nil {
 		return err
@@ -130,6 +117,21 @@ func (f *foreseer) step(p *plan.Plan, s *plan.Step, judged *judged) error {
 	}
 	f.all = append(f.all, one)
 	return nil
+}
+
+// byFiles returns what a run would do with a step by the files that it reads:
+// as they will be, if that is known, else as they are.
+func (f *foreseer) byFiles(s *plan.Step, now *judged) (Foreseen, error) {
+	if restored := f.restoredBefore(s); restored != nil {
+		v, err := f.memory.judge(s, s.Inputs(), &ahead{f.memory.Files, restored})
+		*now = judged{v.Action, v.Reasons, v.now.Sum, err}
+		return Foreseen{s, now.action, now.reasons}, err
+	}
+	one := Foreseen{s, now.action, now.reasons}
+	if now.err != nil {
+		return one, now.err
+	}
+	return one, one.weigh(f.pending, f.restores)
 }
 
 // restoredBefore returns what the restores will leave from which s reads. It is
