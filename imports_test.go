@@ -60,7 +60,7 @@ var homes = map[string][]string{
 	"github.com/fatih/color":          {"internal/output"},
 	"github.com/mattn/go-runewidth":   {"internal/output"},
 	"os/exec":                         {"internal/shell", "internal/tracked", "bench"},
-	"os/signal":                       {"cmd/tugline", "internal/shell"},
+	"os/signal":                       {"cmd/tugline", "internal/shell", "bench"},
 }
 
 func TestPackagesImportOnlyWhatTheyMay(t *testing.T) {
