@@ -236,6 +236,9 @@ run = "ln -sf /etc/hostname link"
 [task.moves-out]
 writes = ["near/x", "new/x"]
 run = "echo x >near/x; rmdir new; ln -s \"$AWAY\" new; echo x >new/x"
+[task.into]
+writes = ["deep/er/", "side/*.csv"]
+run = "echo x >deep/er/x; echo x >side/a.csv"
 [task.leads-in]
 writes = "inside"
 run = "echo x >target; ln -sf target inside"
@@ -253,6 +256,7 @@ run = "echo x >target; ln -sf target inside"
 	assert.Equal(t, 1, r.code, r.stderr)
 	assert.Contains(t, r.stderr, `writes = ["near/x", "new/x"]
       |                     ^^^^^^^ the output new/x leads out of the project`)
+	assert.Equal(t, "ran: first run here", s.states("into")["into"], "the folders are made before it starts")
 	assert.Equal(t, "ran: first run here", s.states("leads-in")["leads-in"])
 	require.NoError(t, os.Remove(filepath.Join(s.dir, "inside")))
 	assert.Equal(t, "restored: the output inside is missing", s.states("leads-in")["leads-in"])

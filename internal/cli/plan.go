@@ -34,7 +34,7 @@ func (a *app) planCommand() *cobra.Command {
 	flags := cmd.Flags()
 	flags.SortFlags = false
 	flags.BoolVar(&options.check, "check", false, "end with exit code 1 if anything would run or be restored")
-	flags.BoolVar(&options.noCompute, "no-compute", false, "run no script that computes a variable; what depends on one may be told wrongly")
+	flags.BoolVar(&options.noCompute, "no-compute", false, "run no script that computes a variable; what depends on one is told as \"maybe\"")
 	flags.BoolVar(&options.json, "json", false, "as JSON")
 	run.addVariables(flags)
 	run.memoryOptions.add(flags)

@@ -103,6 +103,7 @@ func (f *foreseer) step(p *plan.Plan, s *plan.Step, judged *judged) error {
 	if err != nil {
 		return err
 	}
+	one.weighVariables()
 	if err := f.memory.weighConditions(&one, f.pending); err != nil {
 		return err
 	}
@@ -284,6 +285,23 @@ func (m *Memory) weighConditions(f *Foreseen, pending map[*plan.Step]bool) error
 		f.Reasons = append(reason("when", "its condition is asked when its needs have ended"), f.Reasons...)
 	}
 	return nil
+}
+
+// weighVariables makes a verdict uncertain that rests on variables which were
+// not computed.
+func (f *Foreseen) weighVariables() {
+	if len(f.Step.Uncomputed) == 0 || f.Action == Skip || len(f.Reasons) > 0 && f.Reasons[0].Kind == "as-is" {
+		return
+	}
+	whatever := []string{"first", "forced", "always", "undeclared", "called"} // the variables do not count
+	if slices.ContainsFunc(f.Reasons, func(r fingerprint.Reason) bool { return slices.Contains(whatever, r.Kind) }) {
+		f.Action = ToRun
+		return
+	}
+	f.Action, f.Reasons = Maybe, nil
+	for _, name := range f.Step.Uncomputed {
+		f.Reasons = append(f.Reasons, fingerprint.Reason{Kind: "uncomputed", What: name, Text: fmt.Sprintf("%s is not computed", name)})
+	}
 }
 
 // weigh makes a verdict uncertain that rests on files which an earlier step

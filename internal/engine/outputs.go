@@ -25,7 +25,7 @@ func (m *Memory) begin(s *plan.Step, v *Verdict) error {
 			continue
 		}
 		folder, plain := glob.Base(g.Pattern)
-		if plain {
+		if plain && !g.Folder {
 			folder = path.Dir(folder)
 		}
 		if folder == "" || folder == "." {

@@ -16,6 +16,7 @@ import (
 type Glob struct {
 	Pattern string // relative to the top folder of the project, with slashes; ../ leads out of it
 	Not     bool   // it takes away from what the patterns before it match
+	Folder  bool   // it ends with a slash: it means a folder
 	Text    project.Text
 }
 
@@ -67,7 +68,7 @@ func (b *builder) globs(paths []project.Paths, file *project.File, lookup func(s
 				b.found = append(b.found, project.Diagnostic{Span: text.Span, Msg: err.Error()})
 				continue
 			}
-			out = append(out, Glob{b.fromTop(value, file), g.Not, g.Text})
+			out = append(out, Glob{Pattern: b.fromTop(value, file), Not: g.Not, Folder: strings.HasSuffix(value, "/"), Text: g.Text})
 		}
 	}
 	return out

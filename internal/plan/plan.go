@@ -34,7 +34,7 @@ type Request struct {
 	// List returns the values of a list that only the world knows. It is asked
 	// while planning, and again by [Plan.Expand]. nil: such lists are empty.
 	List func(Listed) ([]string, error)
-	// NoCompute leaves lists that a script prints unknown.
+	// NoCompute leaves computed variables, and lists that a script prints, unknown.
 	NoCompute bool
 	Run       string // what the run is called, shown to the tasks as TUGLINE_RUN
 	OS        string // as Go names it
@@ -67,6 +67,9 @@ type Step struct {
 	// Through are the needs that come from files: what another step writes and
 	// this one reads. They are among Needs.
 	Through []Through
+	// Uncomputed are the variables it refers to whose values are not known, since
+	// the request is not to compute any.
+	Uncomputed []string
 
 	Role    Role
 	Of      *Step   // of an Outcome or a Closing: the step before it that stands for the same call

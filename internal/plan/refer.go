@@ -81,6 +81,9 @@ func (b *builder) ask(s *Step, name string) {
 	if s.scope.late(name) {
 		value, _ := s.scope.value(name)
 		s.computed = append(s.computed, name+"="+value)
+		if b.req.NoCompute {
+			s.Uncomputed = append(s.Uncomputed, name)
+		}
 		return
 	}
 	d := s.scope.declared(name)

@@ -208,7 +208,7 @@ func (b *builder) unfilled(t *project.Task, paths []project.Paths, values map[st
 		for _, g := range p.Globs {
 			value, err := g.Pattern().Expand(lookup)
 			if err == nil && value != "" {
-				out = append(out, Glob{b.fromTop(allBelow(value), t.File), g.Not, g.Text})
+				out = append(out, Glob{Pattern: b.fromTop(allBelow(value), t.File), Not: g.Not, Text: g.Text})
 			}
 		}
 	}

@@ -112,7 +112,7 @@ var taskKeys = []key[*Task]{
 	{"reads", formPaths, "Patterns of the files that go in: a list, or a table that names them. A named plain path is a variable, too.", func(d *decoder, t *Task, e *entry) {
 		t.Reads = d.paths(e)
 	}},
-	{"writes", formPaths, "Patterns of the files that come out, in the same form. Each must match something after a good run.", func(d *decoder, t *Task, e *entry) {
+	{"writes", formPaths, "Patterns of the files that come out, in the same form. Each must match something after a good run. The folders in which they lie are made before it starts; a pattern that ends with `/` is a folder, and is made, too.", func(d *decoder, t *Task, e *entry) {
 		t.Writes = d.paths(e)
 	}},
 	{"tracks", formTexts, "Names of variables that count as inputs, though the project does not declare them.", func(d *decoder, t *Task, e *entry) {
