@@ -130,9 +130,9 @@ func inputsOf(s *plan.Step, v *Verdict, known bool, in view) (files.Digest, erro
 // compare holds a step against its record, of which head is known if there is one.
 func (m *Memory) compare(s *plan.Step, v *Verdict, head history.Head, found bool, in view) (err error) {
 	v.last = time.Duration(head.Ms) * time.Millisecond
-	begun, isBegun := m.Ledger.Begun(s.ID())
+	begun, mark, isBegun := m.Ledger.Begun(s.ID())
 	switch {
-	case isBegun && begun == v.now.Sum:
+	case isBegun && begun == v.now.Sum && mark == history.Started:
 		v.Reasons = reason("failed", "its last run did not end well")
 		return nil
 	case found && !isBegun && head.Sum == v.now.Sum && head.OutputsSum == v.outputs.String():
@@ -247,7 +247,7 @@ func (m *Memory) restore(s *plan.Step, v *Verdict) (done bool, aside string, err
 		return false, "", err
 	}
 	v.last = entry.Took
-	if err := m.Ledger.Begin(s.ID(), v.now.Sum+" restored"); err != nil {
+	if err := m.Ledger.Begin(s.ID(), v.now.Sum, history.Restoring); err != nil {
 		return false, "", err
 	}
 	root, err := os.OpenRoot(m.Top)

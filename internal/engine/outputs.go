@@ -9,6 +9,7 @@ import (
 
 	"tugline/internal/files"
 	"tugline/internal/glob"
+	"tugline/internal/history"
 	"tugline/internal/plan"
 	"tugline/internal/project"
 )
@@ -39,7 +40,7 @@ func (m *Memory) begin(s *plan.Step, v *Verdict) error {
 			return fmt.Errorf("making the folder of %q: %w", g.Text.Value, err)
 		}
 	}
-	return m.Ledger.Begin(s.ID(), v.now.Sum)
+	return m.Ledger.Begin(s.ID(), v.now.Sum, history.Started)
 }
 
 // leadsOut reports whether something was refused because it lies outside of an

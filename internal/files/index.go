@@ -10,6 +10,8 @@ import (
 	"slices"
 	"strings"
 	"unsafe"
+
+	"tugline/internal/atomicfile"
 )
 
 // The index is what is known of all files, packed so that nothing of it is
@@ -65,7 +67,7 @@ func (t *Tree) clock() int64 {
 // touch writes a byte into a file, over the one that is there: emptying a file
 // first makes some file systems write it out at once.
 func touch(name string) error {
-	file, err := os.OpenFile(name, os.O_WRONLY|os.O_CREATE, 0o644)
+	file, err := atomicfile.Open(name, os.O_WRONLY|os.O_CREATE, 0o644)
 	if err != nil {
 		return err
 	}
@@ -80,17 +82,7 @@ func (t *Tree) Save(kept string) error {
 	if !t.dirty {
 		return nil
 	}
-	file, err := os.CreateTemp(kept, "index-*")
-	if err != nil {
-		return fmt.Errorf("keeping what is known of the files: %w", err)
-	}
-	_, err = file.Write(t.encode())
-	err = errors.Join(err, file.Close())
-	if err == nil {
-		err = os.Rename(file.Name(), filepath.Join(kept, "index"))
-	}
-	if err != nil {
-		os.Remove(file.Name()) // best effort: it is no index yet
+	if err := atomicfile.Write(filepath.Join(kept, "index"), t.encode()); err != nil {
 		return fmt.Errorf("keeping what is known of the files: %w", err)
 	}
 	t.dirty = false

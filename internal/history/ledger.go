@@ -4,7 +4,6 @@ package history
 
 import (
 	"bytes"
-	"context"
 	"encoding/hex"
 	"encoding/json"
 	"errors"
@@ -12,11 +11,12 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"strings"
 	"time"
 
-	"github.com/gofrs/flock"
 	"github.com/zeebo/blake3"
 
+	"tugline/internal/atomicfile"
 	"tugline/internal/fingerprint"
 )
 
@@ -24,7 +24,7 @@ import (
 const FolderName = ".tugline"
 
 // version of the format of records.
-const version = 2
+const version = 3
 
 // Record is what the last good run of a call left.
 type Record struct {
@@ -38,15 +38,17 @@ type Record struct {
 	OutputsSum  string                  `json:"outputs_sum"` // of its outputs
 	Fingerprint fingerprint.Fingerprint `json:"fingerprint"`
 	Outputs     []fingerprint.File      `json:"outputs"`
+
+	ID string `json:"-"` // under which it is kept
 }
 
 // Ledger is the folder of records. It may be used from many goroutines and
-// many processes.
-type Ledger struct{ folder string }
+// many processes. It never writes through a link.
+type Ledger struct{ top, folder string }
 
 // At returns the ledger in the project folder top. It touches nothing; without
 // [Ledger.Create] only reading may be done.
-func At(top string) *Ledger { return &Ledger{folder: filepath.Join(top, FolderName)} }
+func At(top string) *Ledger { return &Ledger{top: top, folder: filepath.Join(top, FolderName)} }
 
 // Folder returns the folder of the ledger.
 func (l *Ledger) Folder() string { return l.folder }
@@ -54,13 +56,13 @@ func (l *Ledger) Folder() string { return l.folder }
 // Create makes the folder, which version control is told to leave alone.
 func (l *Ledger) Create() error {
 	for _, name := range []string{"records", "locks"} {
-		if err := os.MkdirAll(filepath.Join(l.folder, name), 0o755); err != nil {
+		if _, err := atomicfile.Folders(l.top, FolderName, name); err != nil {
 			return fmt.Errorf("making the folder for records: %w", err)
 		}
 	}
 	ignore := filepath.Join(l.folder, ".gitignore")
 	if _, err := os.Lstat(ignore); errors.Is(err, fs.ErrNotExist) {
-		if err := os.WriteFile(ignore, []byte("*\n"), 0o644); err != nil {
+		if err := atomicfile.Write(ignore, []byte("*\n")); err != nil {
 			return fmt.Errorf("making the folder for records: %w", err)
 		}
 	}
@@ -111,6 +113,7 @@ func (l *Ledger) Read(id string) (r Record, found bool) {
 	return readRecord(l.path(id, ".json"))
 }
 
+// readRecord reads a record, whose path ends in its ID.
 func readRecord(path string) (r Record, found bool) {
 	text, err := os.ReadFile(path)
 	if err != nil {
@@ -127,6 +130,7 @@ func readRecord(path string) (r Record, found bool) {
 	fingerprint.Reread(r.Fingerprint.Files)
 	fingerprint.Reread(r.Outputs)
 	r.Fingerprint.Sum = r.Sum
+	r.ID = strings.TrimSuffix(filepath.Base(path), ".json")
 	return r, true
 }
 
@@ -147,19 +151,30 @@ func (l *Ledger) All() []Record {
 	return all
 }
 
-// Begin notes that a call starts to run in the state that sum tells of: until
-// its record is written, it has not ended well.
-func (l *Ledger) Begin(id, sum string) error {
-	if err := os.WriteFile(l.path(id, ".begun"), []byte(sum), 0o644); err != nil {
+// Mark says why a call has no good end in a state.
+type Mark string
+
+// The marks.
+const (
+	Started   Mark = "started"   // its commands were started, and have not ended well
+	Restoring Mark = "restoring" // a restore was started, and has not ended
+	Changed   Mark = "changed"   // what it reads changed while it ran
+)
+
+// Begin notes what becomes of a call in the state that sum tells of: until its
+// record is written, it has not ended well.
+func (l *Ledger) Begin(id, sum string, mark Mark) error {
+	if err := atomicfile.Overwrite(l.path(id, ".begun"), []byte(sum+" "+string(mark)), 0o644); err != nil {
 		return fmt.Errorf("noting that a task starts: %w", err)
 	}
 	return nil
 }
 
-// Begun returns the state in which a call was started that has not ended well.
-func (l *Ledger) Begun(id string) (sum string, begun bool) {
+// Begun returns the state in which a call was begun that has not ended well.
+func (l *Ledger) Begun(id string) (sum string, mark Mark, begun bool) {
 	text, err := os.ReadFile(l.path(id, ".begun"))
-	return string(text), err == nil
+	sum, word, _ := strings.Cut(string(text), " ")
+	return sum, Mark(word), err == nil
 }
 
 // Write keeps the record of a call that ended well.
@@ -174,30 +189,13 @@ func (l *Ledger) Write(id string, r Record) error {
 		return fmt.Errorf("writing the record of %q: %w", r.Call, err)
 	}
 	path := l.path(id, ".json")
-	if err := writeWhole(path, append(append(head, '\n'), body...)); err != nil {
+	if err := atomicfile.Write(path, append(append(head, '\n'), body...)); err != nil {
 		return fmt.Errorf("writing the record of %q: %w", r.Call, err)
 	}
 	if err := os.Remove(l.path(id, ".begun")); err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return fmt.Errorf("writing the record of %q: %w", r.Call, err)
 	}
 	return nil
-}
-
-// writeWhole writes a file whole or not at all.
-func writeWhole(path string, text []byte) error {
-	file, err := os.CreateTemp(filepath.Dir(path), ".new-*")
-	if err != nil {
-		return err
-	}
-	_, err = file.Write(text)
-	err = errors.Join(err, file.Close())
-	if err == nil {
-		err = os.Rename(file.Name(), path)
-	}
-	if err != nil {
-		os.Remove(file.Name()) // best effort: it is no record yet
-	}
-	return err
 }
 
 // Remove forgets the record of a call.
@@ -208,19 +206,4 @@ func (l *Ledger) Remove(id string) error {
 		}
 	}
 	return nil
-}
-
-// Lock makes sure that a call runs once at a time, in all processes. When it
-// has to wait, it calls waiting first. unlock is to be called at the end.
-func (l *Ledger) Lock(ctx context.Context, id string, waiting func()) (unlock func(), err error) {
-	lock := flock.New(filepath.Join(l.folder, "locks", id))
-	taken, err := lock.TryLock()
-	if err == nil && !taken {
-		waiting()
-		_, err = lock.TryLockContext(ctx, 20*time.Millisecond)
-	}
-	if err != nil {
-		return nil, fmt.Errorf("waiting for another Tugline: %w", err)
-	}
-	return func() { lock.Unlock() }, nil // fails only for a lock that is gone
 }

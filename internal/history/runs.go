@@ -15,6 +15,8 @@ import (
 	"unicode"
 
 	"github.com/gofrs/flock"
+
+	"tugline/internal/atomicfile"
 )
 
 // Run is one invocation of Tugline, as it is remembered.
@@ -100,16 +102,16 @@ const runVersion = 1
 func (l *Ledger) Record(run Run) (*Recorder, error) {
 	run.Version, run.State, run.Counts, run.Steps = runVersion, RunRunning, map[string]int{}, []RunStep{}
 	r := &Recorder{folder: l.RunFolder(run.ID), run: run, logs: map[int]*os.File{}}
-	if err := os.MkdirAll(r.folder, 0o755); err != nil {
+	if _, err := atomicfile.Folders(l.folder, "runs", run.ID); err != nil {
 		return nil, fmt.Errorf("making the record of the run: %w", err)
 	}
-	r.lock = flock.New(filepath.Join(r.folder, "lock"))
+	r.lock = lockFile(filepath.Join(r.folder, "lock"))
 	if _, err := r.lock.TryLock(); err != nil {
 		return nil, fmt.Errorf("making the record of the run: %w", err)
 	}
 	err := r.write()
 	if err == nil {
-		r.events, err = os.OpenFile(filepath.Join(r.folder, "events.ndjson"), os.O_CREATE|os.O_WRONLY|os.O_APPEND, 0o644)
+		r.events, err = atomicfile.Open(filepath.Join(r.folder, "events.ndjson"), os.O_CREATE|os.O_WRONLY|os.O_APPEND, 0o644)
 	}
 	if err == nil {
 		r.Event(RunEvent{Time: run.Started, Kind: "run.started", Run: run.ID, Begun: &r.run}) // what it holds can be written as JSON
@@ -130,7 +132,7 @@ func (r *Recorder) write() error {
 	if err != nil {
 		return err
 	}
-	return writeWhole(filepath.Join(r.folder, "run.json"), append(text, '\n'))
+	return atomicfile.Write(filepath.Join(r.folder, "run.json"), append(text, '\n'))
 }
 
 // Event adds a line to the events, which the next Flush writes. The result of a
@@ -173,12 +175,12 @@ func (r *Recorder) Log(index int, step string, text []byte) error {
 	file := r.logs[index]
 	if file == nil {
 		if len(r.logs) == 0 {
-			if err := os.MkdirAll(filepath.Join(r.folder, "logs"), 0o755); err != nil {
+			if _, err := atomicfile.Folders(r.folder, "logs"); err != nil {
 				return err
 			}
 		}
 		var err error
-		if file, err = os.OpenFile(filepath.Join(r.folder, LogName(index, step)), os.O_CREATE|os.O_WRONLY|os.O_APPEND, 0o644); err != nil {
+		if file, err = atomicfile.Open(filepath.Join(r.folder, LogName(index, step)), os.O_CREATE|os.O_WRONLY|os.O_APPEND, 0o644); err != nil {
 			return err
 		}
 		r.logs[index] = file
@@ -271,7 +273,7 @@ func (l *Ledger) begun(id string) Run {
 // soFar fills in what the events tell of a run that did not end.
 func (l *Ledger) soFar(run *Run) {
 	folder := l.RunFolder(run.ID)
-	lock := flock.New(filepath.Join(folder, "lock"))
+	lock := lockFile(filepath.Join(folder, "lock"))
 	if alone, err := lock.TryLock(); err == nil && alone {
 		run.State = RunStopped
 		lock.Unlock() // it was only asked whether somebody holds it
@@ -333,7 +335,7 @@ func (l *Ledger) PruneRuns(keep int) error {
 	ids := l.Runs()
 	for _, id := range ids[min(keep, len(ids)):] {
 		folder := l.RunFolder(id)
-		lock := flock.New(filepath.Join(folder, "lock"))
+		lock := lockFile(filepath.Join(folder, "lock"))
 		alone, err := lock.TryLock()
 		if err != nil || !alone {
 			continue
@@ -359,7 +361,7 @@ func (l *Ledger) FindLog(id, step string) string {
 	entries, _ := os.ReadDir(folder) // none, if it is not there
 	ending := strings.TrimPrefix(filepath.Base(LogName(0, step)), "0001")
 	for _, e := range entries {
-		if strings.HasSuffix(e.Name(), ending) {
+		if strings.TrimLeft(e.Name(), "0123456789") == ending {
 			return filepath.Join(folder, e.Name())
 		}
 	}

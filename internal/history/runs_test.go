@@ -127,3 +127,12 @@ func TestTimes(t *testing.T) {
 	require.NoError(t, os.WriteFile(filepath.Join(l.Folder(), "times"), []byte("nonsense\n12 \"a\"\n"), 0o644))
 	assert.Equal(t, map[string]time.Duration{"a": 12 * time.Millisecond}, l.Usual())
 }
+
+func TestALogIsFoundByTheWholeNameOfItsStep(t *testing.T) {
+	l := newLedger(t)
+	r := begin(t, l, "r")
+	require.NoError(t, r.Log(1, "front-page", []byte("front")))
+	assert.Empty(t, l.FindLog("r", "page"))
+	require.NoError(t, r.Log(10, "page", []byte("page")))
+	assert.Equal(t, filepath.Join(l.RunFolder("r"), "logs", "0011-page.log"), l.FindLog("r", "page"))
+}

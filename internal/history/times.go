@@ -8,6 +8,8 @@ import (
 	"strconv"
 	"strings"
 	"time"
+
+	"tugline/internal/atomicfile"
 )
 
 // Times tells how long the calls of a task take.
@@ -98,7 +100,7 @@ func (l *Ledger) KeepUsual(took map[string]time.Duration) error {
 		text = strconv.AppendInt(text, max(1, usual[name].Milliseconds()), 10)
 		text = append(strconv.AppendQuote(append(text, ' '), name), '\n')
 	}
-	if err := writeWhole(filepath.Join(l.folder, usualFile), text); err != nil {
+	if err := atomicfile.Write(filepath.Join(l.folder, usualFile), text); err != nil {
 		return fmt.Errorf("keeping how long tasks take: %w", err)
 	}
 	return nil

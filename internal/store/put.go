@@ -13,6 +13,7 @@ import (
 	"github.com/pierrec/lz4/v4"
 	"github.com/zeebo/blake3"
 
+	"tugline/internal/atomicfile"
 	"tugline/internal/files"
 )
 
@@ -277,7 +278,7 @@ type object struct {
 }
 
 func (s *Store) newObject() (*object, error) {
-	temp, err := os.CreateTemp(filepath.Join(s.folder, "objects"), ".new-*")
+	temp, err := atomicfile.Create(filepath.Join(s.folder, "objects"))
 	if err != nil {
 		return nil, err
 	}
@@ -304,7 +305,7 @@ func (o *object) close(err error) error {
 	if err == nil {
 		err = os.MkdirAll(filepath.Dir(path), 0o700)
 	}
-	return finish(o.temp, path, err)
+	return atomicfile.Finish(o.temp, path, err)
 }
 
 // folders keeps the folder open in which the last file was, since a path is

@@ -14,6 +14,7 @@ import (
 	"github.com/gofrs/flock"
 	"github.com/zeebo/blake3"
 
+	"tugline/internal/atomicfile"
 	"tugline/internal/files"
 )
 
@@ -162,30 +163,12 @@ func (s *Store) Keyed(value string) (string, error) {
 	return hex.EncodeToString(h.Sum(nil)), nil
 }
 
-// writeWhole writes a file whole or not at all.
+// writeWhole writes a file whole or not at all, and its folder if need be.
 func writeWhole(path string, text []byte) error {
 	if err := os.MkdirAll(filepath.Dir(path), 0o700); err != nil {
 		return err
 	}
-	file, err := os.CreateTemp(filepath.Dir(path), ".new-*")
-	if err != nil {
-		return err
-	}
-	_, err = file.Write(text)
-	return finish(file, path, err)
-}
-
-// finish closes a new file and gives it its name, or takes it away if err is
-// not nil.
-func finish(file *os.File, path string, err error) error {
-	err = errors.Join(err, file.Close())
-	if err == nil {
-		err = os.Rename(file.Name(), path)
-	}
-	if err != nil {
-		os.Remove(file.Name()) // best effort: it has no name that counts
-	}
-	return err
+	return atomicfile.Write(path, text)
 }
 
 // hexDigest returns d as it is written in entries.
