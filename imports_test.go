@@ -51,7 +51,7 @@ var homes = map[string][]string{
 	"mvdan.cc/sh/v3/pattern":          {"internal/shell"},
 	"golang.org/x/sys":                {"internal/shell", "internal/files", "internal/store"},
 	"github.com/bmatcuk/doublestar":   {"internal/glob"},
-	"github.com/zeebo/blake3":         {"internal/files", "internal/fingerprint", "internal/history", "internal/store"},
+	"github.com/zeebo/blake3":         {"internal/files", "internal/fingerprint", "internal/history", "internal/store", "internal/engine"},
 	"github.com/pierrec/lz4":          {"internal/store"},
 	"github.com/gofrs/flock":          {"internal/history", "internal/store"},
 	"github.com/hashicorp/go-version": {"internal/project"},

@@ -1,6 +1,7 @@
 package main
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"math/rand/v2"
@@ -186,7 +187,7 @@ func (o *outputs) keep(from string) error {
 		return err
 	}
 	o.store = kept
-	if o.found, err = files.New(from).Read(o.set, 32<<20); err != nil {
+	if o.found, err = files.New(from).Outputs(o.set, 32<<20); err != nil {
 		return err
 	}
 	root, err := os.OpenRoot(from)
@@ -194,7 +195,7 @@ func (o *outputs) keep(from string) error {
 		return err
 	}
 	defer root.Close()
-	return kept.Put(outputsKey, root, o.found, store.Made{})
+	return kept.Put(context.Background(), outputsKey, root, o.found, store.Made{Local: []string{from}, LocalKey: strings.Repeat("b", 64)})
 }
 
 func (o *outputs) restore(to string, present []files.Found) error {
@@ -215,7 +216,7 @@ func (o *outputs) restore(to string, present []files.Found) error {
 	if err != nil {
 		return err
 	}
-	_, err = o.store.Restore(entry, root, store.Restoring{Staging: "staging", Present: present})
+	_, err = o.store.Restore(context.Background(), entry, root, store.Restoring{Staging: "staging", Present: present, May: o.set.Match})
 	return err
 }
 

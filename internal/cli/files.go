@@ -221,8 +221,8 @@ func (a *app) storeCommand() *cobra.Command {
 			return &usageError{msg: "tugline store needs one of stats, prune, verify"}
 		},
 	}
-	sub := func(name, short string, do func(*store.Store) (string, error)) *cobra.Command {
-		return &cobra.Command{Use: name, Short: short, Args: noArgs, RunE: func(*cobra.Command, []string) error {
+	sub := func(name, short string, do func(context.Context, *store.Store) (string, error)) *cobra.Command {
+		return &cobra.Command{Use: name, Short: short, Args: noArgs, RunE: func(cmd *cobra.Command, _ []string) error {
 			kept, err := a.store()
 			if err == nil {
 				err = kept.Create()
@@ -230,7 +230,7 @@ func (a *app) storeCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			text, err := do(kept)
+			text, err := do(cmd.Context(), kept)
 			if err != nil {
 				return err
 			}
@@ -238,20 +238,20 @@ func (a *app) storeCommand() *cobra.Command {
 		}}
 	}
 	cmd.AddCommand(
-		sub("stats", "Tell how much is kept", func(s *store.Store) (string, error) {
+		sub("stats", "Tell how much is kept", func(_ context.Context, s *store.Store) (string, error) {
 			st, err := s.Stats()
 			return fmt.Sprintf("%s: %s, %s, %s\n", st.Folder, counted(st.Entries, "entry", "entries"), count(st.Objects, "object"), size(st.Bytes)), err
 		}),
-		sub("prune", "Drop what was used least recently, down to the limit", func(s *store.Store) (string, error) {
+		sub("prune", "Drop what was used least recently, down to the limit", func(ctx context.Context, s *store.Store) (string, error) {
 			limit := int64(storeLimit)
 			if p, err := a.load(); err == nil && p.StoreLimit > 0 {
 				limit = p.StoreLimit
 			}
-			st, err := s.Prune(limit)
+			st, err := s.Prune(ctx, limit)
 			return fmt.Sprintf("dropped %s, %s, %s\n", counted(st.Entries, "entry", "entries"), count(st.Objects, "object"), size(st.Bytes)), err
 		}),
-		sub("verify", "Read all that is kept, and drop what is damaged", func(s *store.Store) (string, error) {
-			well, st, err := s.Verify()
+		sub("verify", "Read all that is kept, and drop what is damaged", func(ctx context.Context, s *store.Store) (string, error) {
+			well, st, err := s.Verify(ctx)
 			return fmt.Sprintf("%s well, %d damaged and dropped\n", counted(well, "entry", "entries"), st.Entries+st.Objects), err
 		}),
 	)

@@ -67,14 +67,14 @@ func (a *app) memory(p *project.Project, options *memoryOptions, forced []projec
 	} else if !options.noStore {
 		m.Store = kept
 	}
-	m.World.Keyed = func(value string) string {
-		if kept != nil {
-			if digest, err := kept.Keyed(value); err == nil {
-				return digest
-			}
+	m.World.Keyed = func(value string) (string, bool) {
+		if kept == nil {
+			return "", false
 		}
-		return "unknown" // a change is then not seen; it was told that there is no store
+		digest, err := kept.Keyed(value)
+		return digest, err == nil
 	}
+	m.Nested = a.variable("TUGLINE_RUN") != ""
 	return m, nil
 }
 
@@ -90,6 +90,9 @@ func (a *app) remember(m *engine.Memory) bool {
 	if err := m.Ledger.Create(); err != nil {
 		a.tell("tugline: nothing is remembered of this run: " + err.Error() + "\n")
 		return false
+	}
+	if err := m.Ledger.ClearStaging(); err != nil {
+		a.tell("tugline: " + err.Error() + "\n")
 	}
 	m.Files.Clock(m.Ledger.Folder())
 	return true

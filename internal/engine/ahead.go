@@ -15,6 +15,8 @@ type view interface {
 	Match(*glob.Set) ([]files.Found, error)
 	Sum(*glob.Set) (files.Digest, error)
 	MatchAndSum(*glob.Set) ([]files.Found, files.Digest, error)
+	Outputs(set *glob.Set, limit int64) ([]files.Found, error)
+	SumOutputs(*glob.Set) (files.Digest, error)
 }
 
 // ahead is the files as they will be when some steps have been restored: a
@@ -33,11 +35,11 @@ type restoration struct {
 // restoration returns what a restore of s will leave, which is kept under key;
 // nil if that is not known.
 func (m *Memory) restoration(s *plan.Step, key string) *restoration {
-	entry, ok := m.Store.Peek(key)
+	entry, ok := m.peek(key)
 	if !ok {
 		return nil
 	}
-	now, err := m.match(s.Writes)
+	now, err := matchOutputs(s.Writes, m.Files)
 	if err != nil {
 		return nil
 	}
@@ -46,16 +48,28 @@ func (m *Memory) restoration(s *plan.Step, key string) *restoration {
 		if f.Link != "" {
 			return nil // what is behind it counts, too
 		}
-		r.after = append(r.after, files.Found{Path: f.Path, Kind: files.File, Mode: f.Mode, Size: f.Size, Digest: f.Digest})
+		kind := files.File
+		if f.Folder {
+			kind = files.Folder
+		}
+		r.after = append(r.after, files.Found{Path: f.Path, Kind: kind, Mode: f.Mode, Size: f.Size, Digest: f.Digest})
 	}
 	return r
 }
 
 func (a *ahead) Match(set *glob.Set) ([]files.Found, error) {
 	found, err := a.view.Match(set)
-	if err != nil {
-		return nil, err
-	}
+	return a.after(set, found, false), err
+}
+
+func (a *ahead) Outputs(set *glob.Set, limit int64) ([]files.Found, error) {
+	found, err := a.view.Outputs(set, limit)
+	return a.after(set, found, true), err
+}
+
+// after returns what set means of files, of which found are there now, when the
+// restores are done. folders tells whether empty ones count.
+func (a *ahead) after(set *glob.Set, found []files.Found, folders bool) []files.Found {
 	goes := map[string]bool{}
 	for _, r := range a.restored {
 		for i := range r.before {
@@ -65,13 +79,13 @@ func (a *ahead) Match(set *glob.Set) ([]files.Found, error) {
 	found = slices.DeleteFunc(found, func(f files.Found) bool { return goes[f.Path] })
 	for _, r := range a.restored {
 		for _, f := range r.after {
-			if set.Match(f.Path) {
+			if (folders || f.Kind != files.Folder) && set.Match(f.Path) {
 				found = append(found, f)
 			}
 		}
 	}
 	slices.SortFunc(found, inOrder)
-	return found, nil
+	return found
 }
 
 func (a *ahead) Sum(set *glob.Set) (files.Digest, error) {
@@ -84,16 +98,24 @@ func (a *ahead) MatchAndSum(set *glob.Set) ([]files.Found, files.Digest, error) 
 	return found, files.SumOf(found), err
 }
 
+func (a *ahead) SumOutputs(set *glob.Set) (files.Digest, error) {
+	found, err := a.Outputs(set, 0)
+	return files.SumOf(found), err
+}
+
 // inOrder compares by where [files.Tree.Match] tells of a file: those of a
 // folder stand before those of the folders in it.
 func inOrder(a, b files.Found) int {
-	return slices.Compare(namesTo(a.Path), namesTo(b.Path))
+	return slices.Compare(namesTo(a), namesTo(b))
 }
 
 // namesTo returns the names on the way to a file; its own is marked to stand
-// before those of folders.
-func namesTo(file string) []string {
-	folder, name := path.Split(file)
+// before those of folders. An empty folder stands where its files would.
+func namesTo(f files.Found) []string {
+	if f.Kind == files.Folder {
+		return append(strings.Split(f.Path, "/"), "\x00")
+	}
+	folder, name := path.Split(f.Path)
 	if folder == "" {
 		return []string{"\x00" + name}
 	}

@@ -1,12 +1,7 @@
 package engine
 
 import (
-	"bytes"
-	"context"
-	"errors"
 	"fmt"
-	"os"
-	"path"
 	"time"
 
 	"tugline/internal/files"
@@ -36,6 +31,7 @@ type Verdict struct {
 	Reasons []fingerprint.Reason
 
 	done    bool                    // it was done in the run that is gone on with
+	head    history.Head            // of its record, when it was judged
 	last    time.Duration           // what its last good run took; 0: not known
 	now     fingerprint.Fingerprint // without files
 	outputs files.Digest            // the sum of the outputs, as they are now
@@ -51,6 +47,7 @@ type Memory struct {
 	Store  *store.Store // nil: nothing is kept and nothing restored
 	World  fingerprint.World
 	Run    string // the name of the run
+	Nested bool   // a task of another Tugline called this one
 
 	ForceAll bool
 	Force    map[*project.Task]bool // run them whatever was
@@ -76,27 +73,34 @@ func (m *Memory) judge(s *plan.Step, inputs []plan.Input, in view) (Verdict, err
 	switch {
 	case s.Skip != "":
 		return Verdict{Action: Skip, Reasons: reason("skip", s.Skip)}, nil
-	case s.For != nil && s.For.Kind == project.IfFailed:
-		return Verdict{Action: ToRun, Reasons: reason("called", fmt.Sprintf("called, since %q failed", s.For.Owners[0].Name))}, nil
 	case m.AsIs[s.Task]:
 		return Verdict{Action: Leave, Reasons: reason("as-is", "taken as it is, as you asked")}, nil
 	case !declares(s):
 		v := Verdict{Action: ToRun, Reasons: reason("undeclared", "it declares neither reads nor writes")}
 		v.now = fingerprint.Compute(s, inputs, files.Digest{}, m.World)
-		m.Done.weigh(s, &v)
+		if isAfterFailure(s) {
+			v.Reasons = calledReason(s)
+		} else {
+			m.Done.weigh(s, &v)
+		}
 		return v, nil
 	}
 	v := Verdict{Action: ToRun}
 	head, known := m.Ledger.Head(s.ID())
+	v.head = head
 	reads, err := inputsOf(s, &v, known, in)
 	if err != nil {
 		return v, err
 	}
-	if v.outputs, err = sum(s.Writes, in); err != nil {
+	if v.outputs, err = sumOutputs(s.Writes, in); err != nil {
 		return v, err
 	}
 	v.now = fingerprint.Compute(s, inputs, reads, m.World)
 	switch {
+	case isAfterFailure(s):
+		v.Reasons = calledReason(s)
+	case len(v.now.Unknown) > 0:
+		v.Reasons = reason("secret", fmt.Sprintf("whether %s, a secret, changed is not known: there is no key to compare it by", v.now.Unknown[0]))
 	case m.ForceAll || m.Force[s.Task]:
 		v.Reasons = reason("forced", "forced")
 		m.Done.weigh(s, &v)
@@ -107,9 +111,29 @@ func (m *Memory) judge(s *plan.Step, inputs []plan.Input, in view) (Verdict, err
 		err = m.compare(s, &v, head, known, in)
 	}
 	if err == nil && v.Action != Leave && v.reads == nil {
-		v.reads, err = match(s.Reads, in) // now, while it is known
+		if v.reads, err = match(s.Reads, in); err == nil { // now, while it is known
+			v.agree(s, inputs, reads, m.World)
+		}
 	}
 	return v, err
+}
+
+// agree makes the fingerprint that of the files in v.reads, should one of them
+// have changed since their sum was made.
+func (v *Verdict) agree(s *plan.Step, inputs []plan.Input, sum files.Digest, w fingerprint.World) {
+	if len(s.Reads) == 0 || files.SumOf(v.reads) == sum {
+		return
+	}
+	v.now = fingerprint.Compute(s, inputs, files.SumOf(v.reads), w)
+	v.Action = ToRun
+}
+
+// isAfterFailure reports whether a step is made since another one failed: then
+// it runs, whatever has changed.
+func isAfterFailure(s *plan.Step) bool { return s.For != nil && s.For.Kind == project.IfFailed }
+
+func calledReason(s *plan.Step) []fingerprint.Reason {
+	return reason("called", fmt.Sprintf("called, since %q failed", s.For.Owners[0].Name))
 }
 
 // inputsOf returns the sum of what a step reads. One without a record will not be
@@ -142,7 +166,7 @@ func (m *Memory) compare(s *plan.Step, v *Verdict, head history.Head, found bool
 	if v.Reasons, err = m.differences(s, v, in); err != nil {
 		return err
 	}
-	if m.Store != nil && !s.Task.NoStore && m.Store.Has(v.now.Sum) {
+	if m.keeps(s) && m.isKept(v.now.Sum) {
 		v.Action = ToRestore
 	}
 	return nil
@@ -162,7 +186,7 @@ func (m *Memory) differences(s *plan.Step, v *Verdict, in view) ([]fingerprint.R
 	now.Files = fingerprint.Files(reads)
 	reasons := fingerprint.Compare(record.Fingerprint, now)
 	if len(reasons) == 0 {
-		outputs, err := match(s.Writes, in)
+		outputs, err := matchOutputs(s.Writes, in)
 		if err != nil {
 			return nil, err
 		}
@@ -170,6 +194,9 @@ func (m *Memory) differences(s *plan.Step, v *Verdict, in view) ([]fingerprint.R
 	}
 	if len(reasons) == 0 {
 		reasons = reason("failed", "its last run did not end well")
+		if _, mark, begun := m.Ledger.Begun(s.ID()); begun && mark == history.Changed {
+			reasons = reason("changed", "what it reads changed during its last run")
+		}
 	}
 	return reasons, nil
 }
@@ -184,6 +211,30 @@ func sum(globs []plan.Glob, in view) (files.Digest, error) {
 		return files.Digest{}, err
 	}
 	return in.Sum(set)
+}
+
+// sumOutputs returns the sum of the outputs that globs mean.
+func sumOutputs(globs []plan.Glob, in view) (files.Digest, error) {
+	if len(globs) == 0 {
+		return files.Digest{}, nil
+	}
+	set, err := glob.Compile(plan.Patterns(globs))
+	if err != nil {
+		return files.Digest{}, err
+	}
+	return in.SumOutputs(set)
+}
+
+// matchOutputs returns the outputs that globs mean.
+func matchOutputs(globs []plan.Glob, in view) ([]files.Found, error) {
+	if len(globs) == 0 {
+		return nil, nil
+	}
+	set, err := glob.Compile(plan.Patterns(globs))
+	if err != nil {
+		return nil, err
+	}
+	return in.Outputs(set, 0)
 }
 
 // match returns the files that globs mean, as they are.
@@ -232,169 +283,4 @@ func (m *Memory) Paths(s *plan.Step) (reads, writes []string, err error) {
 		}
 	}
 	return reads, writes, nil
-}
-
-// restore puts the kept outputs of a step into their places. done is false if
-// they turned out not to be there. What stands in their places and was not left
-// by the last good run is somebody's work: it is moved aside, and aside tells
-// where to.
-func (m *Memory) restore(s *plan.Step, v *Verdict) (done bool, aside string, err error) {
-	entry, err := m.Store.Get(v.now.Sum)
-	if errors.Is(err, store.ErrNotFound) {
-		return false, "", nil
-	}
-	if err != nil {
-		return false, "", err
-	}
-	v.last = entry.Took
-	if err := m.Ledger.Begin(s.ID(), v.now.Sum, history.Restoring); err != nil {
-		return false, "", err
-	}
-	root, err := os.OpenRoot(m.Top)
-	if err != nil {
-		return false, "", err
-	}
-	defer root.Close()
-	staging := path.Join(history.FolderName, "restore-"+s.ID())
-	present, err := m.match(s.Writes)
-	if err != nil {
-		return false, "", err
-	}
-	how := store.Restoring{
-		Staging: staging, Present: present, Known: m.known(s, v), Aside: path.Join(history.FolderName, "replaced", m.Run),
-	}
-	moved, err := m.Store.Restore(entry, root, how)
-	m.Files.Forget()
-	if errors.Is(err, store.ErrNotFound) {
-		return false, "", nil
-	}
-	if err != nil {
-		return false, "", err
-	}
-	outputs, err := m.match(s.Writes)
-	if err != nil {
-		return false, "", err
-	}
-	if len(moved) > 0 {
-		aside = how.Aside
-	}
-	return true, aside, m.write(s, v, outputs, v.last)
-}
-
-// known returns which outputs of a step are what its last good run left, or
-// what it reads: running it would replace that, too.
-func (m *Memory) known(s *plan.Step, v *Verdict) func(files.Found) bool {
-	record, _ := m.Ledger.Read(s.ID()) // without one, none is known
-	left := make(map[string]string, len(record.Outputs))
-	for _, f := range record.Outputs {
-		left[f.Path] = f.Mark
-	}
-	for _, f := range v.reads {
-		left[f.Path] = markOf(f)
-	}
-	return func(f files.Found) bool { return left[f.Path] == markOf(f) }
-}
-
-// keep checks the outputs of a step that ended well, keeps them and writes the
-// record. That they cannot be kept in the store is no failure: unkept tells why.
-func (m *Memory) keep(s *plan.Step, v *Verdict, e ended) (unkept string, err error) {
-	m.Files.Forget()
-	toStore := m.Store != nil && !s.Task.NoStore
-	outputs, err := m.outputs(s, toStore)
-	if err != nil {
-		return "", err
-	}
-	root, err := os.OpenRoot(m.Top)
-	if err != nil {
-		return "", err
-	}
-	defer root.Close()
-	if err := checkOutputs(s, root, outputs); err != nil {
-		return "", err
-	}
-	before := v.now.Sum
-	if err := m.readAgain(s, v, e.inputs, outputs); err != nil {
-		return "", err
-	}
-	if toStore {
-		if err := m.Store.Put(before, root, outputs, store.Made{Took: e.took, Log: e.log}); err != nil {
-			unkept = "not kept in the store: " + err.Error()
-		}
-	}
-	return unkept, m.write(s, v, outputs, e.took)
-}
-
-// ended is what is known of a step that ended well.
-type ended struct {
-	inputs []plan.Input
-	took   time.Duration
-	log    []byte // what it printed; nil: not known
-}
-
-// readAgain takes the fingerprint of a step anew if it changed what it reads,
-// as a formatter does: what it left is the state in which it ended well.
-func (m *Memory) readAgain(s *plan.Step, v *Verdict, inputs []plan.Input, outputs []files.Found) error {
-	if len(v.reads) == 0 || len(outputs) == 0 {
-		return nil
-	}
-	set, err := glob.Compile(plan.Patterns(s.Reads))
-	if err != nil {
-		return err
-	}
-	for i := range outputs {
-		if set.Match(outputs[i].Path) {
-			if v.reads, err = m.Files.Match(set); err != nil {
-				return err
-			}
-			v.now = fingerprint.Compute(s, inputs, files.SumOf(v.reads), m.World)
-			return nil
-		}
-	}
-	return nil
-}
-
-func (m *Memory) write(s *plan.Step, v *Verdict, outputs []files.Found, took time.Duration) error {
-	now := v.now
-	now.Files = fingerprint.Files(v.reads)
-	outputsSum := files.Digest{}
-	if len(s.Writes) > 0 {
-		outputsSum = files.SumOf(outputs)
-	}
-	return m.Ledger.Write(s.ID(), history.Record{
-		Call: s.Name, Task: s.Task.Name, Run: m.Run, Finished: time.Now().UTC(), Ms: took.Milliseconds(),
-		Sum: now.Sum, OutputsSum: outputsSum.String(), Fingerprint: now, Outputs: fingerprint.Files(outputs),
-	})
-}
-
-// printed gathers what a step prints, to be kept with its outputs.
-type printed struct {
-	text bytes.Buffer
-	over bool // it is too much to be kept
-}
-
-// maxPrinted is how much of what a step prints is kept, in bytes.
-const maxPrinted = 4 << 20
-
-func (p *printed) add(text []byte) {
-	if p.over = p.over || p.text.Len()+len(text) > maxPrinted; !p.over {
-		p.text.Write(text)
-	}
-}
-
-// bytes returns what was printed; nil if it was too much.
-func (p *printed) bytes() []byte {
-	if p.over {
-		return nil
-	}
-	return append([]byte{}, p.text.Bytes()...)
-}
-
-// lock makes sure that a step runs once at a time in all processes. waited
-// tells whether another one held it.
-func (m *Memory) lock(ctx context.Context, s *plan.Step, waiting func()) (unlock func(), waited bool, err error) {
-	unlock, err = m.Ledger.Lock(ctx, s.ID(), func() {
-		waited = true
-		waiting()
-	})
-	return unlock, waited, err
 }

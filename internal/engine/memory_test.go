@@ -22,11 +22,12 @@ import (
 
 // remembered is a project in a folder whose scripts are a function.
 type remembered struct {
-	t    *testing.T
-	top  string
-	text string
-	ran  []string // the scripts that ran
-	exec func(script string) error
+	t       *testing.T
+	top     string
+	text    string
+	ran     []string          // the scripts that ran
+	reasons map[string]string // of the last run, by step
+	exec    func(script string) error
 }
 
 func (r *remembered) write(name, text string) {
@@ -69,7 +70,9 @@ func (r *remembered) run(task string) map[string]State {
 	require.NoError(r.t, err)
 	require.NoError(r.t, memory.Files.Save(memory.Ledger.Folder()))
 	states := map[string]State{}
+	r.reasons = map[string]string{}
 	for _, result := range summary.Results {
+		r.reasons[result.Step.Name] = result.Reason
 		states[result.Step.Name] = result.State
 	}
 	return states
@@ -82,19 +85,65 @@ func newRemembered(t *testing.T, text string) *remembered {
 	return r
 }
 
-// A file that changes while a task runs counts as it was before: the task may
-// have read either.
-func TestAFileThatChangesDuringTheRunIsReadAgain(t *testing.T) {
-	r := newRemembered(t, "[task.t]\nreads = 'in'\nwrites = 'out'\nrun = 'x'\n")
-	r.write("in", "one")
-	r.exec = func(string) error {
-		r.write("out", "made")
-		r.write("in", "two")
-		return nil
+// What a task read is not known if it changed while the task ran.
+func TestAnInputThatChangesDuringTheRun(t *testing.T) {
+	for name, test := range map[string]struct {
+		during func(r *remembered)
+		want   string // what changed; empty: nothing
+	}{
+		"nothing":               {func(*remembered) {}, ""},
+		"another content":       {func(r *remembered) { r.write("in/a", "two") }, "in/a"},
+		"put back meanwhile":    {func(r *remembered) { r.write("in/a", "two"); r.write("in/a", "one") }, "in/a"},
+		"a new file":            {func(r *remembered) { r.write("in/new", "two") }, "in/new"},
+		"a file is gone":        {func(r *remembered) { require.NoError(r.t, os.Remove(filepath.Join(r.top, "in/a"))) }, "in/a"},
+		"two of them":           {func(r *remembered) { r.write("in/a", "two"); r.write("in/b", "two") }, "in/a, and 1 more,"},
+		"what it writes, too":   {func(r *remembered) { r.write("in/out", "made") }, ""},
+		"what it does not read": {func(r *remembered) { r.write("other", "two") }, ""},
+	} {
+		t.Run(name, func(t *testing.T) {
+			r := newRemembered(t, "[task.t]\nreads = 'in/*'\nwrites = ['out', 'in/out*']\nrun = 'x'\n")
+			r.write("in/a", "one")
+			r.write("in/b", "one")
+			r.write("in/out", "old")
+			later(t, r.top)
+			change := test.during
+			r.exec = func(string) error {
+				r.write("out", "made")
+				change(r)
+				return nil
+			}
+			assert.Equal(t, map[string]State{"t": Ran}, r.run("t"))
+			if test.want == "" {
+				assert.Equal(t, "first run here", r.reasons["t"])
+				assert.Equal(t, map[string]State{"t": Unchanged}, r.run("t"))
+				return
+			}
+			assert.Equal(t, "but "+test.want+" changed meanwhile: it runs again next time", r.reasons["t"])
+			_, memory := r.planned("t")
+			assert.Empty(t, memory.Ledger.All(), "nothing is recorded")
+			stats, err := memory.Store.Stats()
+			require.NoError(t, err)
+			assert.Zero(t, stats.Entries, "nor kept")
+			r.write("in/a", "one")
+			change = func(*remembered) {}
+			assert.Equal(t, map[string]State{"t": Ran}, r.run("t"))
+			assert.Equal(t, map[string]State{"t": Unchanged}, r.run("t"))
+		})
 	}
-	assert.Equal(t, map[string]State{"t": Ran}, r.run("t"))
-	assert.Equal(t, map[string]State{"t": Ran}, r.run("t"))
-	assert.Equal(t, map[string]State{"t": Unchanged}, r.run("t"))
+}
+
+// later returns when the clock of the file system has moved on.
+func later(t *testing.T, dir string) {
+	t.Helper()
+	clock := filepath.Join(dir, "moment")
+	changed := func() time.Time {
+		require.NoError(t, os.WriteFile(clock, nil, 0o644))
+		info, err := os.Stat(clock)
+		require.NoError(t, err)
+		return info.ModTime()
+	}
+	for start := changed(); changed().Equal(start); {
+	}
 }
 
 // What a task writes without saying so is seen by those that need it.

@@ -3,45 +3,93 @@ package engine
 import (
 	"errors"
 	"fmt"
+	"io/fs"
 	"os"
 	"path"
 	"path/filepath"
+	"strings"
 
 	"tugline/internal/files"
 	"tugline/internal/glob"
 	"tugline/internal/history"
 	"tugline/internal/plan"
 	"tugline/internal/project"
+	"tugline/internal/store"
 )
 
-// begin makes the folders of what a step writes, and notes that it starts.
-func (m *Memory) begin(s *plan.Step, v *Verdict) error {
+// begin makes the folders of what a step writes, and notes that it starts. What
+// stands in the place of an output of its last good run, and is a folder where
+// that was a file or the other way round, is moved aside: aside tells where to.
+func (m *Memory) begin(s *plan.Step, v *Verdict) (aside string, err error) {
 	root, err := os.OpenRoot(m.Top)
 	if err != nil {
-		return err
+		return "", err
 	}
 	defer root.Close()
 	for _, g := range s.Writes {
 		if g.Not {
 			continue
 		}
-		folder, plain := glob.Base(g.Pattern)
-		if plain && !g.Folder {
-			folder = path.Dir(folder)
+		moved, err := m.clearWay(root, s, g)
+		if moved {
+			aside = m.aside()
 		}
-		if folder == "" || folder == "." {
-			continue
-		}
-		err := root.MkdirAll(filepath.FromSlash(folder), 0o777)
-		if leadsOut(err) {
-			return &outputError{g.Text, fmt.Sprintf("%s leads out of the project: a link stands in its way", g.Text.Value)}
+		if err == nil {
+			err = makeFolder(root, g)
 		}
 		if err != nil {
-			return fmt.Errorf("making the folder of %q: %w", g.Text.Value, err)
+			return aside, err
 		}
 	}
-	return m.Ledger.Begin(s.ID(), v.now.Sum, history.Started)
+	return aside, m.Ledger.Begin(s.ID(), v.now.Sum, history.Started)
 }
+
+// makeFolder makes the folder of what a pattern of writes means.
+func makeFolder(root *os.Root, g plan.Glob) error {
+	folder, plain := glob.Base(g.Pattern)
+	if plain && !g.Folder {
+		folder = path.Dir(folder)
+	}
+	if folder == "" || folder == "." {
+		return nil
+	}
+	err := root.MkdirAll(filepath.FromSlash(folder), 0o777)
+	if leadsOut(err) {
+		return &outputError{g.Text, fmt.Sprintf("%s leads out of the project: a link stands in its way", g.Text.Value)}
+	}
+	if err != nil {
+		return fmt.Errorf("making the folder of %q: %w", g.Text.Value, err)
+	}
+	return nil
+}
+
+// clearWay moves aside what stands in the place of what a pattern of writes means
+// without wildcards, if the last good run left something of another kind there.
+func (m *Memory) clearWay(root *os.Root, s *plan.Step, g plan.Glob) (moved bool, err error) {
+	name, plain := glob.Base(g.Pattern)
+	if !plain || name == "" || name == "." {
+		return false, nil
+	}
+	info, err := root.Lstat(filepath.FromSlash(name))
+	if err != nil || info.Mode()&fs.ModeSymlink != 0 || !info.IsDir() && !g.Folder {
+		return false, nil // nothing stands there, or a file that is written anew
+	}
+	record, _ := m.Ledger.Read(s.ID()) // without one nothing is known
+	for _, f := range record.Outputs {
+		wasFile := f.Path == name && f.Mark != folderMark
+		wasFolder := f.Path == name && f.Mark == folderMark || strings.HasPrefix(f.Path, name+"/")
+		if info.IsDir() && wasFile || !info.IsDir() && wasFolder {
+			if info.IsDir() && root.Remove(filepath.FromSlash(name)) == nil {
+				return false, nil // it was empty
+			}
+			return true, store.MoveAside(root, name, m.aside())
+		}
+	}
+	return false, nil
+}
+
+// folderMark is the mark of an empty folder in a record.
+var folderMark = markOf(files.Found{Kind: files.Folder})
 
 // leadsOut reports whether something was refused because it lies outside of an
 // [os.Root], an error that has no name.
@@ -68,13 +116,13 @@ const keptTexts = 32 << 20
 // outputs returns what a step has written, for the store with its contents.
 func (m *Memory) outputs(s *plan.Step, toStore bool) ([]files.Found, error) {
 	if !toStore || len(s.Writes) == 0 {
-		return m.match(s.Writes)
+		return matchOutputs(s.Writes, m.Files)
 	}
 	set, err := glob.Compile(plan.Patterns(s.Writes))
 	if err != nil {
 		return nil, err
 	}
-	return m.Files.Read(set, keptTexts)
+	return m.Files.Outputs(set, keptTexts)
 }
 
 // checkOutputs returns an [outputError] if a pattern of a step matches nothing,

@@ -24,7 +24,7 @@ func (m *Memory) Outputs(p *plan.Plan, wanted func(*plan.Step) bool) ([]string, 
 		if !wanted(s) || len(s.Writes) == 0 {
 			continue
 		}
-		found, err := m.match(s.Writes)
+		found, err := matchOutputs(s.Writes, m.Files)
 		if err != nil {
 			return nil, err
 		}

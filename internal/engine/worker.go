@@ -126,12 +126,12 @@ func (l *loop) recall(ctx context.Context, t task, r *Result) error {
 		return err
 	}
 	if v.Action != Leave {
-		unlock, waited, err := m.lock(ctx, t.step, func() { l.wait(t.step, "waits for another Tugline that runs it") })
+		unlock, waited, err := m.acquire(ctx, t.step, func(what string) { l.wait(t.step, what) })
 		if err != nil {
 			return err
 		}
 		defer unlock()
-		if waited {
+		if head, _ := m.Ledger.Head(t.step.ID()); waited || head != v.head { // another one may have run it
 			m.Files.Forget()
 			if v, err = m.Judge(t.step, t.inputs); err != nil {
 				return err
@@ -145,19 +145,30 @@ func (l *loop) recall(ctx context.Context, t task, r *Result) error {
 		r.State, r.Saved = Unchanged, v.last
 		return nil
 	case ToRestore:
-		done, aside, err := m.restore(t.step, &v)
+		done, aside, err := m.restore(ctx, t.step, &v, t.inputs)
+		r.noteAside(aside)
 		if done && err == nil {
-			r.State, r.Saved = Restored, v.last
-			if aside != "" {
-				r.Reason += "; what was there is in " + aside
-			}
+			r.State, r.Saved, r.Sum = Restored, v.last, v.now.Sum
 			return nil
 		}
+		if ctx.Err() != nil {
+			return err
+		}
 		if err != nil { // it can still be made
-			r.Reason += "; " + err.Error()
+			r.note(err.Error())
 		}
 	}
 	return l.runAndKeep(ctx, t, r, &v)
+}
+
+// note adds to the reason of a result.
+func (r *Result) note(text string) { r.Reason = strings.TrimPrefix(r.Reason+"; "+text, "; ") }
+
+// noteAside tells where that is which stood in the way of outputs; empty: nothing did.
+func (r *Result) noteAside(folder string) {
+	if folder != "" {
+		r.note("what was there is in " + folder)
+	}
 }
 
 // runAndKeep runs a step and remembers what it left.
@@ -168,24 +179,29 @@ func (l *loop) runAndKeep(ctx context.Context, t task, r *Result, v *Verdict) er
 		m.Files.Forget()
 		return nil
 	}
-	if err := m.begin(t.step, v); err != nil {
+	aside, err := m.begin(t.step, v)
+	r.noteAside(aside)
+	if err != nil {
 		return err
 	}
 	started := l.cfg.Now()
-	kept := &printed{}
-	l.runScripts(ctx, t, r, kept)
+	printed := &printed{}
+	l.runScripts(ctx, t, r, printed)
 	m.Files.Forget()
 	if r.State != Ran {
 		return nil
 	}
-	log := kept.bytes()
+	log := printed.bytes()
 	if l.cfg.Stdout != nil && !l.cfg.Tee {
 		log = nil // it was printed past us
 	}
-	unkept, err := m.keep(t.step, v, ended{t.inputs, l.cfg.Now().Sub(started), log})
+	kept, err := m.keep(ctx, t.step, v, ended{t.inputs, l.cfg.Now().Sub(started), log})
 	r.Sum = v.now.Sum
-	if unkept != "" {
-		r.Reason = strings.TrimPrefix(r.Reason+"; "+unkept, "; ")
+	if kept.changed != "" {
+		r.Reason = fmt.Sprintf("but %s changed meanwhile: it runs again next time", kept.changed)
+	}
+	if kept.unkept != "" {
+		r.note(kept.unkept)
 	}
 	return err
 }

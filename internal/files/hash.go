@@ -115,7 +115,7 @@ func (t *Tree) hash(f *folder, dir openFolder, e *entry, keep func(text []byte))
 	switch e.kind {
 	case File:
 	case Link:
-		return t.hashLink(e, t.absolute(f, e.name))
+		return t.hashLink(f, e)
 	default:
 		return fs.ErrNotExist // it is no file any more
 	}
@@ -136,26 +136,56 @@ func (t *Tree) hash(f *folder, dir openFolder, e *entry, keep func(text []byte))
 	return nil
 }
 
-// hashLink makes the digest of a link: of its text and, if it leads to a file,
-// of that file's content. It is never sure, for the file may change without it.
-func (t *Tree) hashLink(e *entry, name string) error {
+// hashLink makes the digest of a link of f: of its text and, if it leads to a
+// file, of that file's content. It is never sure, for the file may change without it.
+func (t *Tree) hashLink(f *folder, e *entry) error {
+	name := t.absolute(f, e.name)
 	text, err := os.Readlink(name)
 	if err != nil {
 		return err
 	}
 	h := blake3.New()
 	io.WriteString(h, filepath.ToSlash(text)) // never fails
-	if info, err := os.Stat(name); err == nil && info.Mode().IsRegular() {
-		text, err := os.ReadFile(name)
-		if err != nil && !errors.Is(err, fs.ErrNotExist) {
-			return err
-		}
-		digest := Sum(text)
-		h.Write(digest[:])
+	behind, err := hashBehind(h, name)
+	if err != nil {
+		return err
 	}
 	h.Sum(e.digest[:0])
 	e.hashed, e.sure = true, false
+	t.mu.Lock() // several links of f may be read at once
+	defer t.mu.Unlock()
+	if f.behind == nil {
+		f.behind = map[string]*stamp{}
+	}
+	f.behind[e.name] = behind
 	return nil
+}
+
+// hashBehind adds the digest of the file to which a link leads, and returns the
+// stamp of that file; nil if there is none.
+func hashBehind(h io.Writer, link string) (*stamp, error) {
+	if info, err := os.Stat(link); err != nil || !info.Mode().IsRegular() {
+		return nil, nil
+	}
+	target, err := filepath.EvalSymlinks(link)
+	if err != nil {
+		return nil, ignoringGone(err)
+	}
+	dir, err := openDir(filepath.Dir(target), true)
+	if err != nil {
+		return nil, ignoringGone(err)
+	}
+	defer dir.close()
+	file, err := dir.open(filepath.Base(target))
+	if err != nil {
+		return nil, ignoringGone(err)
+	}
+	digest, _, after, err := file.digest(nil)
+	if err != nil {
+		return nil, err
+	}
+	h.Write(digest[:]) // never fails
+	return &after, nil
 }
 
 // digest returns the digest and the size of a file's content, and its stamp when

@@ -20,22 +20,24 @@ import (
 //	magic, 8 bytes
 //	for each folder: the lengths of its head and of the list of its entries (4 + 4),
 //	    their checksums (4 + 4)
-//	    head: whether its names are all known (1), whether it is a link (1), stamp (37),
+//	    head: whether its names are all known (1), whether it is a link (1), stamp (41),
 //	        the sum of all its files, if it is known (32), path
 //	    for each entry: the length of its name (2), name, stamp, hashed (1), digest (32)
 //
 // Checksums are CRC-32 (IEEE); all numbers are little-endian. It is only a
 // memory: what cannot be read of it is not there.
-const magic = "TUGFILE3"
+const magic = "TUGFILE4"
 
-const stampSize = 8*4 + 4 + 1
+const stampSize = 8*4 + 4 + 4 + 1
 
 // Open returns the tree below top with what the index in the folder kept says
 // of it. Both paths are absolute.
 func Open(top, kept string) *Tree {
 	t := New(top)
-	if data, err := readText(filepath.Join(kept, "index")); err == nil {
-		t.decode(data)
+	// It is read rather than mapped into memory: a mapped file that somebody cuts
+	// short ends the program.
+	if data, err := os.ReadFile(filepath.Join(kept, "index")); err == nil && len(data) > 0 {
+		t.decode(unsafe.String(&data[0], len(data))) // nobody changes it
 	}
 	return t
 }
@@ -174,6 +176,7 @@ func (s *stamp) encode(data []byte) []byte {
 	data = le.AppendUint64(data, uint64(s.changed))
 	data = le.AppendUint64(data, s.inode)
 	data = le.AppendUint32(data, s.mode)
+	data = le.AppendUint32(data, s.links)
 	return append(data, byte(s.kind))
 }
 
@@ -225,7 +228,7 @@ func (d *decoder) stamp() stamp {
 	}
 	return stamp{
 		size: int64(le64(s)), modified: int64(le64(s[8:])), changed: int64(le64(s[16:])),
-		inode: le64(s[24:]), mode: le32(s[32:]), kind: Kind(s[36]),
+		inode: le64(s[24:]), mode: le32(s[32:]), links: le32(s[36:]), kind: Kind(s[40]),
 	}
 }
 

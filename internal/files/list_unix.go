@@ -121,7 +121,7 @@ func stampOf(name string) stamp {
 func stampFrom(st *unix.Stat_t) stamp {
 	s := stamp{
 		size: st.Size, modified: unix.TimespecToNsec(st.Mtim), changed: unix.TimespecToNsec(st.Ctim),
-		inode: uint64(st.Ino), mode: uint32(st.Mode) & 0o777,
+		inode: uint64(st.Ino), mode: uint32(st.Mode) & 0o777, links: uint32(st.Nlink),
 	}
 	switch uint32(st.Mode) & unix.S_IFMT {
 	case unix.S_IFREG:

@@ -20,6 +20,15 @@ func (t *Tree) Sum(set *glob.Set) (Digest, error) {
 	return s.digest(), err
 }
 
+// SumOutputs is [Tree.Sum] for what a task has written, as [Tree.Outputs] finds it.
+func (t *Tree) SumOutputs(set *glob.Set) (Digest, error) {
+	s := newSumming()
+	defer s.free()
+	w := &walker{tree: t, set: set, found: s.addFolder, empty: func(f *folder) { s.add(f.path, Folder, 0, &Digest{}) }}
+	err := w.walk(t.folder("", false), set.Start())
+	return s.digest(), err
+}
+
 // MatchAndSum returns what [Tree.Match] and [Tree.Sum] would, in one walk.
 func (t *Tree) MatchAndSum(set *glob.Set) ([]Found, Digest, error) {
 	m, s := &matches{}, newSumming()
@@ -31,15 +40,19 @@ func (t *Tree) MatchAndSum(set *glob.Set) ([]Found, Digest, error) {
 	return m.found, s.digest(), err
 }
 
-// SumOf returns the sum of files that [Tree.Match] found: what [Tree.Sum] would
-// have returned then.
+// SumOf returns the sum of files that [Tree.Match] or [Tree.Outputs] found: what
+// [Tree.Sum] or [Tree.SumOutputs] would have returned then.
 func SumOf(found []Found) Digest {
 	s := newSumming()
 	defer s.free()
 	for i := range found {
+		if found[i].Kind == Folder {
+			s.add(found[i].Path, Folder, 0, &Digest{})
+			continue
+		}
 		folder, name := path.Split(found[i].Path)
 		s.inFolder.add(name, found[i].Kind, found[i].Mode, &found[i].Digest)
-		if i+1 == len(found) || path.Dir(found[i+1].Path) != path.Clean(folder) {
+		if i+1 == len(found) || found[i+1].Kind == Folder || path.Dir(found[i+1].Path) != path.Clean(folder) {
 			digest := s.inFolder.digest()
 			s.add(strings.TrimSuffix(folder, "/"), Folder, 0, &digest)
 		}

@@ -38,6 +38,7 @@ type stamp struct {
 	size, modified, changed int64 // bytes; nanoseconds since 1970
 	inode                   uint64
 	mode                    uint32 // permission bits
+	links                   uint32 // how many names it has
 	kind                    Kind
 }
 
@@ -56,17 +57,18 @@ type folder struct {
 	path   string // relative to the top, with slashes; empty: the top itself
 	follow bool   // it is a link to a folder, which a pattern names
 
-	mu      sync.Mutex // protects the fields below
-	packed  string     // the entries as the index says them; empty when something else was learned
-	check   uint32     // the checksum of packed
-	entries []entry    // sorted by name; nil while only packed says them
-	listed  int32      // the generation in which entries were all there were; 0: never
-	asked   int32      // the generation in which all files of it were asked for
-	self    stamp      // of the folder when its names were read
-	named   bool       // entries are all names there were at self
-	whole   Digest     // the sum of all its files; zero: not known
-	again   bool       // it was asked for before
-	bad     error      // why it could not be read
+	mu      sync.Mutex        // protects the fields below
+	packed  string            // the entries as the index says them; empty when something else was learned
+	check   uint32            // the checksum of packed
+	entries []entry           // sorted by name; nil while only packed says them
+	listed  int32             // the generation in which entries were all there were; 0: never
+	asked   int32             // the generation in which all files of it were asked for
+	behind  map[string]*stamp // of the files to which links lead, when their digests were made
+	self    stamp             // of the folder when its names were read
+	named   bool              // entries are all names there were at self
+	whole   Digest            // the sum of all its files; zero: not known
+	again   bool              // it was asked for before
+	bad     error             // why it could not be read
 }
 
 // Tree is the files below the top folder of a project, as they are found when
@@ -99,11 +101,32 @@ func (t *Tree) Forget() { t.generation.Add(1) }
 // Found is one file that patterns mean.
 type Found struct {
 	Path   string // relative to the top, with slashes
-	Kind   Kind   // File or Link
+	Kind   Kind   // File or Link; among outputs, also Folder
 	Mode   fs.FileMode
 	Size   int64 // in bytes
 	Digest Digest
-	Text   []byte // what it held, from [Tree.Read]; nil: not known
+	Text   []byte // what it held, from [Tree.Outputs]; nil: not known
+
+	stamp  stamp
+	behind *stamp // of the file to which a link leads; nil: none
+}
+
+// Untouched reports whether the file, which was found as f before and is found
+// as now, held the same all the time. One that was written and put back looks
+// touched, where the system tells the time of change.
+func (f *Found) Untouched(now *Found) bool {
+	if f.Path != now.Path || f.Kind != now.Kind || f.Mode != now.Mode || f.Digest != now.Digest {
+		return false
+	}
+	return f.stamp.untouched(&now.stamp) && (f.behind == nil) == (now.behind == nil) && (f.behind == nil || f.behind.untouched(now.behind))
+}
+
+func (s *stamp) untouched(now *stamp) bool {
+	renamed := *now
+	if now.links != s.links { // it got another name or lost one, which moves the time of change alone
+		renamed.links, renamed.changed = s.links, s.changed
+	}
+	return renamed == *s
 }
 
 // Executable reports whether the file may be run.
@@ -124,18 +147,22 @@ func (t *Tree) Match(set *glob.Set) ([]Found, error) {
 	return m.found, err
 }
 
-// Read is [Tree.Match] for who needs the contents of the files next: what it
-// reads of them to know their digests comes with them, of small files and up
-// to limit bytes in all.
-func (t *Tree) Read(set *glob.Set, limit int64) ([]Found, error) {
+// Outputs is [Tree.Match] for what a task has written: a folder that is meant
+// and holds nothing counts, too. Where limit is not 0, what is read of the files
+// to know their digests comes with them, of small files and up to limit bytes in
+// all.
+func (t *Tree) Outputs(set *glob.Set, limit int64) ([]Found, error) {
 	m := &matches{}
-	w := &walker{tree: t, set: set, texts: &texts{}}
-	w.texts.left.Store(limit)
-	w.found = func(f *folder, meant []*entry, all bool) {
-		from := len(m.found)
-		m.add(f, meant, all)
-		for i := range meant {
-			m.found[from+i].Text = w.texts.of[i]
+	w := &walker{tree: t, set: set, found: m.add, empty: m.addFolder}
+	if limit > 0 {
+		w.texts = &texts{}
+		w.texts.left.Store(limit)
+		w.found = func(f *folder, meant []*entry, all bool) {
+			from := len(m.found)
+			m.add(f, meant, all)
+			for i := range meant {
+				m.found[from+i].Text = w.texts.of[i]
+			}
 		}
 	}
 	err := w.walk(t.folder("", false), set.Start())
@@ -165,8 +192,16 @@ type matches struct {
 func (m *matches) add(f *folder, meant []*entry, _ bool) {
 	m.found = slices.Grow(m.found, len(meant))
 	for _, e := range meant {
-		m.found = append(m.found, Found{Path: m.path(f.path, e.name), Kind: e.kind, Mode: fs.FileMode(e.mode), Size: e.size, Digest: e.digest})
+		found := Found{Path: m.path(f.path, e.name), Kind: e.kind, Mode: fs.FileMode(e.mode), Size: e.size, Digest: e.digest, stamp: e.stamp}
+		if e.kind == Link {
+			found.behind = f.behind[e.name]
+		}
+		m.found = append(m.found, found)
 	}
+}
+
+func (m *matches) addFolder(f *folder) {
+	m.found = append(m.found, Found{Path: f.path, Kind: Folder})
 }
 
 // path returns the path of a name in a folder.

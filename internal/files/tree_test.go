@@ -62,7 +62,7 @@ func TestContentsComeWithWhatIsRead(t *testing.T) {
 	require.NoError(t, os.Remove(filepath.Join(tree.top, "d/a")))
 	set, err := glob.Compile([]glob.Pattern{{Text: "d"}, {Text: "e"}})
 	require.NoError(t, err)
-	found, err := tree.Read(set, 10)
+	found, err := tree.Outputs(set, 10)
 	require.NoError(t, err)
 	texts := map[string]string{}
 	for _, f := range found {
@@ -251,4 +251,89 @@ func TestLinks(t *testing.T) {
 	after := match(t, tree, "file", "folder", "nowhere")
 	assert.NotEqual(t, before[0], after[0], "the content of the file counts")
 	assert.Equal(t, before[1:], after[1:])
+}
+
+// outputs returns what patterns mean as outputs, and checks that the sum does.
+func outputs(t *testing.T, tree *Tree, patterns ...string) []Found {
+	t.Helper()
+	var list []glob.Pattern
+	for _, p := range patterns {
+		list = append(list, glob.Pattern{Text: p})
+	}
+	set, err := glob.Compile(list)
+	require.NoError(t, err)
+	tree.Forget()
+	found, err := tree.Outputs(set, 0)
+	require.NoError(t, err)
+	sum, err := tree.SumOutputs(set)
+	require.NoError(t, err)
+	assert.Equal(t, SumOf(found), sum)
+	return found
+}
+
+func TestEmptyFoldersAreOutputs(t *testing.T) {
+	tree := project(t, map[string]string{"cache/a/x": "1", "other/y": "2"})
+	for _, folder := range []string{"cache/empty", "cache/deep/er", "other/none", "void"} {
+		require.NoError(t, os.MkdirAll(filepath.Join(tree.top, folder), 0o755))
+	}
+	assert.Equal(t, []string{"cache/a/x", "cache/deep/er", "cache/empty"}, names(outputs(t, tree, "cache")))
+	assert.Equal(t, []string{"other/y"}, names(outputs(t, tree, "other/*.csv", "other/y")), "no pattern means the empty one")
+	before := SumOf(outputs(t, tree, "void", "cache/**"))
+	require.NoError(t, os.Remove(filepath.Join(tree.top, "void")))
+	assert.NotEqual(t, before, SumOf(outputs(t, tree, "void", "cache/**")))
+	assert.Equal(t, []string{"cache/a/x"}, names(match(t, tree, "cache")), "what is read are files")
+}
+
+func TestWhatWasPutBackLooksTouched(t *testing.T) {
+	tree := project(t, map[string]string{"in": "one", "far": "one", "linked/x": "one"})
+	require.NoError(t, os.Symlink("far", filepath.Join(tree.top, "link")))
+	put := func(name, text string) func() {
+		return func() { require.NoError(t, os.WriteFile(filepath.Join(tree.top, name), []byte(text), 0o644)) }
+	}
+	rename := func(from, to string) func() {
+		return func() { require.NoError(t, os.Rename(filepath.Join(tree.top, from), filepath.Join(tree.top, to))) }
+	}
+	for name, test := range map[string]struct {
+		path string
+		do   []func()
+		same bool
+	}{
+		"nothing":                  {"in", nil, true},
+		"another content":          {"in", []func(){put("in", "two")}, false},
+		"written and put back":     {"in", []func(){put("in", "two"), put("in", "one")}, false},
+		"moved away and put back":  {"in", []func(){rename("in", "aside"), rename("aside", "in")}, false},
+		"behind a link, put back":  {"link", []func(){put("far", "two"), put("far", "one")}, false},
+		"another name of the file": {"in", []func(){func() { require.NoError(t, os.Link(filepath.Join(tree.top, "in"), filepath.Join(tree.top, "more"))) }}, true},
+	} {
+		t.Run(name, func(t *testing.T) {
+			tree.Forget()
+			before := match(t, tree, test.path)
+			later(t, tree)
+			for _, do := range test.do {
+				do()
+			}
+			tree.Forget()
+			after := match(t, tree, test.path)
+			assert.Equal(t, test.same, before[0].Untouched(&after[0]))
+		})
+	}
+}
+
+// later returns when the clock of the file system has moved on.
+func later(t *testing.T, tree *Tree) {
+	t.Helper()
+	clock := filepath.Join(tree.top, "moment")
+	require.NoError(t, touch(clock))
+	for start := stampOf(clock).changed; stampOf(clock).changed == start; {
+		require.NoError(t, touch(clock))
+	}
+}
+
+// A file that is cut short while it is in use must not end the program.
+func TestAnIndexThatIsCutShortIsHarmless(t *testing.T) {
+	tree := project(t, map[string]string{"a/x": "1", "b/y": "2"})
+	match(t, tree, "**")
+	next := reopened(t, tree)
+	require.NoError(t, os.Truncate(filepath.Join(tree.top, ".tugline", "index"), 0))
+	assert.Equal(t, []string{"a/x", "b/y"}, names(match(t, next, "**")))
 }

@@ -23,6 +23,7 @@ type walker struct {
 	tree  *Tree
 	set   *glob.Set
 	found adder
+	empty func(*folder) // is given folders that are meant and hold nothing; nil: they do not count
 
 	next  glob.State
 	meant []*entry
@@ -70,6 +71,9 @@ func (w *walker) enter(f *folder, st glob.State) (below []step, err error) {
 		}
 		for i := range f.entries {
 			below = w.visit(f, st, &f.entries[i], false, below)
+		}
+		if w.empty != nil && len(f.entries) == 0 && f.path != "" && !f.follow && w.set.Matches(st) {
+			w.empty(f)
 		}
 	}
 	if err := w.addMeant(f, h, !only && len(w.meant) == w.files); err != nil {

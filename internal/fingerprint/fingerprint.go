@@ -25,11 +25,15 @@ type Fingerprint struct {
 	Sum   string `json:"-"` // BLAKE3 of all items and files, in hexadecimal digits
 	Items []Item `json:"items"`
 	Files []File `json:"files"` // what it reads, in the order of the tree
+
+	// Unknown are the secrets that count and of which no digest can be had: whether
+	// they changed is not known, so the Sum says nothing.
+	Unknown []string `json:"-"`
 }
 
 // Item is one thing but a file that a step depends on.
 type Item struct {
-	Kind  string `json:"kind"` // command, shell, folder, system, writes, argument, word or variable
+	Kind  string `json:"kind"` // command, shell, folder, system, writes, argument, word, path or variable
 	Name  string `json:"name"`
 	Value string `json:"value"`
 }
@@ -37,7 +41,7 @@ type Item struct {
 // File is one file of those that a step reads, or has written.
 type File struct {
 	Path string `json:"path"` // relative to the top folder of the project, with slashes
-	Mark string `json:"mark"` // the digest of its content; before it "x:" if it may be run, "link:" if it is a link
+	Mark string `json:"mark"` // the digest of its content; before it "x:" if it may be run, "link:" if it is a link; "folder" for an empty folder
 	// Raw is the path if it is not UTF-8, which is all that JSON can hold.
 	Raw []byte `json:"raw,omitempty"`
 }
@@ -56,15 +60,15 @@ var hashers = sync.Pool{New: func() any { return blake3.New() }}
 
 // version is part of every sum: it changes when the same state would give
 // another fingerprint.
-const version = "tugline 2"
+const version = "tugline 3"
 
 // World is what a fingerprint holds of where a step runs.
 type World struct {
 	Top    string // the top folder of the project; it does not count where the project lies
 	OS     string
 	Arch   string
-	Keyed  func(value string) string // the digest of a secret value, under a key of the user's
-	Hidden func(text string) string  // text with the secret values masked
+	Keyed  func(value string) (digest string, ok bool) // of a secret value, under a key of the user's; not ok: there is none
+	Hidden func(text string) string                    // text with the secret values masked
 }
 
 // Compute returns the fingerprint of a step: inputs are those of the step, reads
@@ -87,7 +91,11 @@ func Compute(s *plan.Step, inputs []plan.Input, reads files.Digest, w World) Fin
 		add("writes", "", sign(g)+g.Pattern)
 	}
 	for _, in := range inputs {
-		add(in.Kind, in.Name, w.value(in))
+		value, ok := w.value(in)
+		if !ok {
+			fp.Unknown = append(fp.Unknown, in.Name)
+		}
+		add(in.Kind, in.Name, value)
 	}
 	h := hashers.Get().(*blake3.Hasher)
 	defer hashers.Put(h)
@@ -103,19 +111,46 @@ func Compute(s *plan.Step, inputs []plan.Input, reads files.Digest, w World) Fin
 }
 
 // value returns the value of an input as it counts: wherever the project lies,
-// and without what is secret.
-func (w World) value(in plan.Input) string {
-	switch {
-	case in.Unset:
-		return "not set"
-	case in.Secret:
-		return "secret, " + w.Keyed(in.Value)
+// and without what is secret. A plain value that holds a secret one counts as a
+// secret: masked, it could not be told from others. ok is false where the digest
+// of a secret cannot be had.
+func (w World) value(in plan.Input) (value string, ok bool) {
+	if in.Unset {
+		return "not set", true
 	}
-	value := w.Hidden(in.Value)
-	if len(w.Top) > 1 {
-		value = strings.ReplaceAll(value, w.Top, "$TUGLINE_PROJECT")
+	value = w.anywhere(in.Value)
+	if in.Secret || w.Hidden(value) != value {
+		digest, ok := w.Keyed(value)
+		return "secret, " + digest, ok
 	}
-	return "=" + value
+	return "=" + value, true
+}
+
+// anywhere returns a value with a placeholder for the top folder of the project.
+func (w World) anywhere(value string) string {
+	if len(w.Top) < 2 || !strings.Contains(value, w.Top) {
+		return value
+	}
+	var b strings.Builder
+	for {
+		at := strings.Index(value, w.Top)
+		if at < 0 {
+			return b.String() + value
+		}
+		end := at + len(w.Top)
+		b.WriteString(value[:at])
+		if at > 0 && goesOn(value[at-1]) || end < len(value) && value[end] != '/' && goesOn(value[end]) {
+			b.WriteString(w.Top) // a part of another path
+		} else {
+			b.WriteString(plan.Placeholder("TUGLINE_PROJECT"))
+		}
+		value = value[end:]
+	}
+}
+
+// goesOn reports whether a path that stands beside c may take it in.
+func goesOn(c byte) bool {
+	return c == '/' || c == '-' || c == '_' || c == '.' || c >= '0' && c <= '9' || c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c >= 0x80
 }
 
 func sign(g plan.Glob) string {
@@ -139,6 +174,8 @@ func Files(found []files.Found) []File {
 		f := &found[i]
 		mark := hex.EncodeToString(f.Digest[:])
 		switch {
+		case f.Kind == files.Folder:
+			mark = "folder"
 		case f.Kind == files.Link:
 			mark = "link:" + mark
 		case f.Executable():
@@ -219,14 +256,18 @@ func itemReason(item Item, from, to string) Reason {
 		r.Text = "what it writes is declared otherwise"
 	case "word":
 		r.What, r.Text = "--", "the words behind -- changed"
-	case "argument":
-		r.From, r.To = strings.TrimPrefix(from, "="), strings.TrimPrefix(to, "=")
-		r.Text = fmt.Sprintf("--%s is %q, it was %q", item.Name, r.To, r.From)
-	case "variable":
+	case "argument", "path", "variable":
 		r.From, r.To = shown(from), shown(to)
-		r.Text = fmt.Sprintf("%s is %s, it was %s", item.Name, r.To, r.From)
+		name := item.Name
+		if item.Kind == "argument" {
+			name = "--" + name
+		}
+		r.Text = fmt.Sprintf("%s is %s, it was %s", name, r.To, r.From)
+		if item.Kind == "argument" {
+			r.From, r.To = referred(strings.TrimPrefix(from, "=")), referred(strings.TrimPrefix(to, "="))
+		}
 		if strings.HasPrefix(from, "secret, ") && strings.HasPrefix(to, "secret, ") {
-			r.From, r.To, r.Text = "", "", item.Name+", a secret, changed"
+			r.From, r.To, r.Text = "", "", name+", a secret, changed"
 		}
 	default:
 		r.Text = fmt.Sprintf("its %s is %s, it was %s", item.Kind, to, from)
@@ -237,7 +278,7 @@ func itemReason(item Item, from, to string) Reason {
 // shown returns the value of a variable as a user reads it.
 func shown(value string) string {
 	if text, ok := strings.CutPrefix(value, "="); ok {
-		return strconv.Quote(text)
+		return strconv.Quote(referred(text))
 	}
 	switch {
 	case value == "":
@@ -246,6 +287,18 @@ func shown(value string) string {
 		return "secret"
 	}
 	return value
+}
+
+// referred returns a value with what its placeholders stand for, as it is written.
+func referred(value string) string {
+	var b strings.Builder
+	for i, part := range strings.Split(value, "\x00") {
+		if i%2 == 1 {
+			part = "$" + part
+		}
+		b.WriteString(part)
+	}
+	return b.String()
 }
 
 // CompareFiles returns in what the files of now differ from those of prev. kind

@@ -1,6 +1,7 @@
 package fingerprint
 
 import (
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -20,7 +21,9 @@ func of(t *testing.T, top, text string, found ...files.Found) Fingerprint {
 	require.NoError(t, err)
 	s := pl.Steps[len(pl.Steps)-1]
 	fp := Compute(s, s.Inputs(), sumOf(found), World{
-		Top: top, OS: "linux", Arch: "amd64", Keyed: func(v string) string { return "keyed " + v }, Hidden: func(v string) string { return v },
+		Top: top, OS: "linux", Arch: "amd64", Keyed: func(v string) (string, bool) { return "keyed " + v, v != "no key" }, Hidden: func(v string) string {
+			return strings.NewReplacer("alpha", "•••", "beta", "•••").Replace(v)
+		},
 	})
 	fp.Files = Files(found)
 	return fp
@@ -35,7 +38,7 @@ func sumOf(found []files.Found) files.Digest {
 	return files.Sum(text)
 }
 
-const base = "[env]\nA = '1'\nLIB = '$TUGLINE_PROJECT/lib'\n[task.t]\nargs.port = { default = 'merrow' }\nfolder = 'work'\nreads = 'x'\nwrites = 'out/*'\ntracks = 'CALLER'\nrun = 'one'\n"
+const base = "[env]\nA = '1'\nLIB = '$TUGLINE_PROJECT/lib'\n[task.t]\nargs.port = { default = 'merrow' }\nfolder = 'work'\nreads.raw = 'x'\nreads.more = 'y'\nwrites = 'out/*'\ntracks = 'CALLER'\nrun = 'one'\n"
 
 func TestWhatCounts(t *testing.T) {
 	x := files.Found{Path: "x", Kind: files.File, Mode: 0o644, Digest: files.Digest{1}}
@@ -58,6 +61,11 @@ func TestWhatCounts(t *testing.T) {
 		{"a new variable", of(t, "/almanac", replace("A = '1'", "A = '1'\nB = ''"), x), []string{`B is "", it was not declared`}},
 		{"what it tracks", of(t, "/almanac", replace("'CALLER'", "['CALLER', 'NONE']"), x), []string{"NONE is not set, it was not declared"}},
 		{"what it writes", of(t, "/almanac", replace("'out/*'", "'out'"), x), []string{"what it writes is declared otherwise"}},
+		{"names of paths change places", of(t, "/almanac", replace("reads.raw = 'x'\nreads.more = 'y'", "reads.raw = 'y'\nreads.more = 'x'"), x), []string{`more is "../x", it was "../y"`, `raw is "../y", it was "../x"`}},
+		{"a dollar that means none", of(t, "/almanac", replace("'$TUGLINE_PROJECT/lib'", `'\$TUGLINE_PROJECT/lib'`), x), []string{`LIB is "$TUGLINE_PROJECT/lib", it was "$TUGLINE_PROJECT/lib"`}},
+		{"a path beside the project", of(t, "/almanac", replace("'$TUGLINE_PROJECT/lib'", "'/almanac2/lib'"), x), []string{`LIB is "/almanac2/lib", it was "$TUGLINE_PROJECT/lib"`}},
+		{"the path of the project in full", of(t, "/almanac", replace("'$TUGLINE_PROJECT/lib'", "'/almanac/lib'"), x), nil},
+		{"a secret value in a plain one", of(t, "/almanac", replace("A = '1'", "A = 'an alpha'"), x), []string{`A is secret, it was "1"`}},
 		{"no file", of(t, "/almanac", base), []string{"x is gone"}},
 		{"another file", of(t, "/almanac", base, elsewhere), []string{"x is gone", "y is new"}},
 		{"other text", of(t, "/almanac", base, other), []string{"x changed"}},
@@ -96,6 +104,40 @@ func TestASecretCountsOnlyAsADigestAndWhenItIsTracked(t *testing.T) {
 	changed.Items = append([]Item{}, tracked.Items...)
 	changed.Items[len(changed.Items)-1].Value = "secret, keyed k-2"
 	assert.Equal(t, []Reason{{Kind: "variable", What: "KEY", Text: "KEY, a secret, changed"}}, Compare(tracked, changed))
+}
+
+// What is of another day or another machine does not count, the text does.
+func TestTheTextOfAReferenceCounts(t *testing.T) {
+	of := func(value string, env ...string) Fingerprint {
+		text := "[env]\nA = '" + value + "'\nDEEP = '$A'\nKEY = { must_be_set = true, secret = true }\n[task.t]\nreads = 'x'\nrun = 'x'\n"
+		text = strings.Replace(text, "must_be_set", "required", 1)
+		p, err := project.Parse("/almanac/tugline.toml", "tugline.toml", []byte(text))
+		require.NoError(t, err)
+		jobs := len(env)
+		pl, err := plan.New(p, plan.Request{Calls: []project.Call{{Name: "t"}}, OS: "linux", Jobs: jobs, Run: strings.Join(env, "-"), From: "/from/" + strings.Join(env, ""), Env: append(env, "KEY=k")})
+		require.NoError(t, err)
+		s := pl.Steps[0]
+		return Compute(s, s.Inputs(), files.Digest{}, World{Top: "/almanac", Keyed: func(v string) (string, bool) { return v, true }, Hidden: func(v string) string { return v }})
+	}
+	for _, value := range []string{"bin:$PATH", "-j$TUGLINE_JOBS", "$TUGLINE_RUN", "$TUGLINE_FROM/x", "Bearer $KEY", "${PATH:-none}"} {
+		assert.Equal(t, of(value, "PATH=/bin").Sum, of(value, "PATH=/usr/bin", "KEY=k2").Sum, value)
+	}
+	assert.NotEqual(t, of("bin:$PATH", "PATH=/bin").Sum, of("lib:$PATH", "PATH=/bin").Sum)
+	assert.NotEqual(t, of("${PATH:-none}", "PATH=").Sum, of("${PATH:-none}", "PATH=/bin").Sum, "whether it is set decides")
+	now, was := of("lib:$PATH", "PATH=/bin"), of("bin:$PATH", "PATH=/bin")
+	assert.Equal(t, `A is "lib:$PATH", it was "bin:$PATH"`, Compare(was, now)[0].Text)
+}
+
+func TestASecretWithoutAKeyIsUnknown(t *testing.T) {
+	fp := of(t, "/a", "env.KEY = { value = 'no key', secret = true }\n[task.t]\ntracks = 'KEY'\nrun = 'x'\n")
+	assert.Equal(t, []string{"KEY"}, fp.Unknown)
+}
+
+func TestSecretsInPlainValuesAreToldApart(t *testing.T) {
+	text := "env.A = 'alpha'\n[task.t]\nrun = 'x'\n"
+	alpha, beta := of(t, "/a", text), of(t, "/a", strings.Replace(text, "alpha", "beta", 1))
+	assert.NotEqual(t, alpha.Sum, beta.Sum)
+	assert.Equal(t, []Reason{{Kind: "variable", What: "A", Text: "A, a secret, changed"}}, Compare(alpha, beta))
 }
 
 func TestCompareFilesTellsOfOutputs(t *testing.T) {

@@ -207,3 +207,31 @@ func (l *Ledger) Remove(id string) error {
 	}
 	return nil
 }
+
+// stagingPrefix begins the names of folders in which outputs are unpacked.
+const stagingPrefix = "restore-"
+
+// Staging returns the name of the folder of the ledger in which the outputs of a
+// call are unpacked. Who uses it holds the lock of the call.
+func Staging(id string) string { return stagingPrefix + id }
+
+// ClearStaging removes the folders in which outputs were unpacked and files that
+// were being written when a Tugline was killed. What is in use stays.
+func (l *Ledger) ClearStaging() error {
+	var failed []error
+	entries, _ := os.ReadDir(l.folder) // none, if it cannot be read
+	for _, e := range entries {
+		id, isStaging := strings.CutPrefix(e.Name(), stagingPrefix)
+		if !isStaging {
+			continue
+		}
+		if unlock, taken := l.TryLock(id); taken {
+			failed = append(failed, os.RemoveAll(filepath.Join(l.folder, e.Name())))
+			unlock()
+		}
+	}
+	if err := errors.Join(failed...); err != nil {
+		return fmt.Errorf("clearing what a killed Tugline left: %w", err)
+	}
+	return nil
+}

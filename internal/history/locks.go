@@ -31,6 +31,18 @@ func (l *Ledger) Share(ctx context.Context, id string, waiting func()) (unlock f
 	return wait(ctx, lock, lock.TryRLock, waiting)
 }
 
+// LockAmongReaders is [Ledger.Lock] for who does not mind those that share the
+// lock: a task that does calls it, and waits for it.
+func (l *Ledger) LockAmongReaders(ctx context.Context, id string, waiting func()) (unlock func(), err error) {
+	lock := lockFile(filepath.Join(l.folder, "locks", id))
+	return wait(ctx, lock, func() (bool, error) {
+		if taken, err := lock.TryLock(); taken || err != nil {
+			return taken, err
+		}
+		return lock.TryRLock()
+	}, waiting)
+}
+
 // TryLock is [Ledger.Lock] for who does not wait. taken is false if somebody
 // else holds the lock, or it cannot be had.
 func (l *Ledger) TryLock(id string) (unlock func(), taken bool) {

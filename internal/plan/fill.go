@@ -52,6 +52,7 @@ func (b *builder) folder(t *project.Task, sc *scope) string {
 type scope struct {
 	layers   [][]project.Var
 	caller   map[string]string  // the caller's environment, and below it the env files
+	fromEnv  map[string]bool    // the variables of the caller's environment
 	settings []project.Settings // the env files
 	fixed    []string           // set by Tugline itself, stronger than all
 	rest     []string           // the words behind --, for "$@" in calls
@@ -80,7 +81,7 @@ func (b *builder) base(f *project.File) *scope {
 		return sc
 	}
 	sc := &scope{
-		world: b.world,
+		world: b.world, fromEnv: b.fromEnv,
 		fixed: []string{
 			"TUGLINE_PROJECT=" + b.plan.Project.Folder,
 			here + "=" + f.Folder,
@@ -156,7 +157,7 @@ func (sc *scope) with(args, env []project.Var) *scope {
 	if set := sc.layers[0]; len(args)+len(set) > 0 {
 		own = slices.Concat(args, set, env)
 	}
-	return &scope{layers: append([][]project.Var{own}, sc.layers[1:]...), caller: sc.caller, settings: sc.settings, fixed: sc.fixed, world: sc.world, below: sc}
+	return &scope{layers: append([][]project.Var{own}, sc.layers[1:]...), caller: sc.caller, fromEnv: sc.fromEnv, settings: sc.settings, fixed: sc.fixed, world: sc.world, below: sc}
 }
 
 // resolve finds all values, once. What is wrong with them is noted in world.

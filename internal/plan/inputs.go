@@ -1,6 +1,7 @@
 package plan
 
 import (
+	"maps"
 	"slices"
 	"strings"
 
@@ -9,15 +10,15 @@ import (
 
 // Input is a value that a step depends on, besides its commands and files.
 type Input struct {
-	Kind   string // argument, word (behind --), or variable
+	Kind   string // argument, word (behind --), path (a named one), or variable
 	Name   string
-	Value  string
-	Unset  bool // a tracked variable that is not set
-	Secret bool // Value must not be shown, nor kept as it is
+	Value  string // with a [Placeholder] for each variable whose value does not count
+	Unset  bool   // a tracked variable that is not set
+	Secret bool   // Value must not be shown, nor kept as it is
 }
 
-// Inputs returns the values that s depends on, in a fixed order: its arguments;
-// the variables that the files and the task declare, but for computed and
+// Inputs returns the values that s depends on, in a fixed order: its arguments
+// and named paths; the variables that the files and the task declare, but for computed and
 // required ones to which it does not refer; and what it tracks. A secret counts
 // only if it is tracked. It is not to be called from several goroutines at once.
 func (s *Step) Inputs() []Input {
@@ -27,6 +28,10 @@ func (s *Step) Inputs() []Input {
 	}
 	for _, w := range s.Rest {
 		inputs = append(inputs, Input{Kind: "word", Name: "--", Value: w})
+	}
+	for _, name := range slices.Sorted(maps.Keys(s.scope.paths)) {
+		value, _ := s.scope.value(name)
+		inputs = append(inputs, Input{Kind: "path", Name: name, Value: value})
 	}
 	names := map[string]bool{}
 	for _, pair := range s.computed {
@@ -59,7 +64,11 @@ func (s *Step) Inputs() []Input {
 		if secret && !tracked[name] {
 			continue
 		}
-		value, set := s.scope.value(name)
+		find := s.scope.counted
+		if tracked[name] {
+			find = s.scope.value
+		}
+		value, set := find(name)
 		inputs = append(inputs, Input{Kind: "variable", Name: name, Value: value, Unset: !set, Secret: secret})
 	}
 	return inputs

@@ -7,6 +7,7 @@ import (
 	"encoding/hex"
 	"fmt"
 	"slices"
+	"strings"
 
 	"tugline/internal/project"
 	"tugline/internal/secret"
@@ -112,6 +113,29 @@ func (s *Step) ID() string {
 	return hex.EncodeToString(sum[:16])
 }
 
+// Writers returns the steps with commands that write what s reads, as far as they
+// are known: instances, for a task that has some.
+func (s *Step) Writers() []*Step {
+	var all []*Step
+	var add func(w *Step)
+	add = func(w *Step) {
+		switch {
+		case w.Works():
+			all = append(all, w)
+		case w.Role == Closing:
+			add(w.Of)
+		case w.Role == Outcome && w.Of == nil: // of a task with instances
+			for _, entry := range w.Entries {
+				add(entry)
+			}
+		}
+	}
+	for _, via := range s.Through {
+		add(via.Step)
+	}
+	return all
+}
+
 // CallError says that a request names a task that does not exist.
 type CallError struct {
 	Name string
@@ -190,6 +214,7 @@ type builder struct {
 	plain   []*Step // of tasks without arguments that are there, by their index
 	barrier []*Step // what a later entry must wait for
 	bases   map[*project.File]*scope
+	fromEnv map[string]bool // the variables of the caller's environment
 	world   *world
 	slab    []Step                     // not used yet
 	lists   map[*project.List][]string // what was asked for
@@ -205,8 +230,14 @@ type builder struct {
 }
 
 func newBuilder(p *project.Project, req Request) *builder {
+	fromEnv := make(map[string]bool, len(req.Env))
+	for _, pair := range req.Env {
+		name, _, _ := strings.Cut(pair, "=")
+		fromEnv[name] = true
+	}
 	return &builder{
-		plan: &Plan{Project: p}, req: req, steps: map[call]*Step{}, plain: make([]*Step, len(p.Tasks)), bases: make(map[*project.File]*scope, len(p.Files)), world: newWorld(p, req),
+		fromEnv: fromEnv,
+		plan:    &Plan{Project: p}, req: req, steps: map[call]*Step{}, plain: make([]*Step, len(p.Tasks)), bases: make(map[*project.File]*scope, len(p.Files)), world: newWorld(p, req),
 	}
 }
 

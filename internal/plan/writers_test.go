@@ -134,6 +134,7 @@ run = 'echo $LATE $OUTSIDE $given'
 	assert.Equal(t, []Input{
 		{Kind: "argument", Name: "port", Value: "merrow"},
 		{Kind: "word", Name: "--", Value: "w"},
+		{Kind: "path", Name: "path", Value: "x"},
 		variable("CALLER", "c"), variable("DEFAULT", "set"), variable("FIXED", "1"), variable("LATE", "computed LATE"),
 		{Kind: "variable", Name: "NOT_SET", Unset: true},
 		variable("OUTSIDE", "o"), variable("OWN", "1!"),

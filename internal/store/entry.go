@@ -14,17 +14,18 @@ import (
 
 // An entry is kept as text, one thing a line, its words parted by tabs:
 //
-//	tugline entry 1 DIGEST      BLAKE3 of all lines but this
+//	tugline entry 2 DIGEST      BLAKE3 of all lines but this
 //	key KEY
 //	made TIME MS                RFC 3339, and the milliseconds that it took
 //	object DIGEST               in their order
 //	log OBJECT OFFSET SIZE DIGEST
 //	file MODE OBJECT OFFSET SIZE DIGEST PATH
 //	link TEXT PATH
+//	folder PATH                 an empty one
 //
 // Numbers are decimal, modes octal; paths and texts are quoted as Go quotes
 // strings. Reading it takes a twentieth of what reading JSON takes.
-const heading = "tugline entry 1\t"
+const heading = "tugline entry 2\t"
 
 // text returns e as it is kept.
 func (e *Entry) text() []byte {
@@ -40,6 +41,10 @@ func (e *Entry) text() []byte {
 		f := &e.Files[i]
 		if f.Link != "" {
 			b = fmt.Appendf(b, "link\t%q\t%q\n", f.Link, f.Path)
+			continue
+		}
+		if f.Folder {
+			b = fmt.Appendf(b, "folder\t%q\n", f.Path)
 			continue
 		}
 		b = strconv.AppendUint(append(b, "file\t"...), uint64(f.Mode), 8)
@@ -101,7 +106,7 @@ func (e *Entry) line(kind string, words [][]byte) bool {
 		mode, modeErr := strconv.ParseUint(string(words[0]), 8, 32)
 		f.Mode = fs.FileMode(mode)
 		f.Path, err = strconv.Unquote(string(words[5]))
-		if !ok || modeErr != nil {
+		if !ok || modeErr != nil || mode > 0o777 {
 			return false
 		}
 		e.Files = append(e.Files, f)
@@ -111,6 +116,10 @@ func (e *Entry) line(kind string, words [][]byte) bool {
 		if err == nil {
 			f.Path, err = strconv.Unquote(string(words[1]))
 		}
+		e.Files = append(e.Files, f)
+	case kind == "folder" && len(words) == 1:
+		f := File{Folder: true}
+		f.Path, err = strconv.Unquote(string(words[0]))
 		e.Files = append(e.Files, f)
 	default:
 		return false

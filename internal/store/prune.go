@@ -1,6 +1,7 @@
 package store
 
 import (
+	"context"
 	"encoding/hex"
 	"errors"
 	"fmt"
@@ -13,6 +14,8 @@ import (
 
 	"github.com/gofrs/flock"
 	"github.com/zeebo/blake3"
+
+	"tugline/internal/atomicfile"
 )
 
 // Stats is what there is in a store.
@@ -70,23 +73,22 @@ func (s *Store) list(part string) ([]kept, error) {
 	return all, nil
 }
 
-// exclusive waits until nobody else uses the store.
-func (s *Store) exclusive() (done func(), err error) {
-	lock := flock.New(filepath.Join(s.folder, "lock"))
-	if err := lock.Lock(); err != nil {
-		return nil, fmt.Errorf("locking the store: %w", err)
-	}
-	return func() { lock.Unlock() }, nil // fails only for a lock that is gone
-}
-
 // Prune drops the entries that were used least recently until at most limit
 // bytes are kept, and all that no entry names. It returns what was removed.
-func (s *Store) Prune(limit int64) (removed Stats, err error) {
-	done, err := s.exclusive()
+func (s *Store) Prune(ctx context.Context, limit int64) (removed Stats, err error) {
+	done, err := s.exclusive(ctx)
 	if err != nil {
 		return removed, err
 	}
 	defer done()
+	return s.prune(limit)
+}
+
+// prune is [Store.Prune] for who has the store alone.
+func (s *Store) prune(limit int64) (removed Stats, err error) {
+	if err := s.clearTemps(); err != nil {
+		return removed, err
+	}
 	entries, err := s.list("entries")
 	if err != nil {
 		return removed, err
@@ -124,19 +126,45 @@ func (s *Store) Prune(limit int64) (removed Stats, err error) {
 }
 
 // PruneIfDue prunes if something may have been put since, and the last time is
-// longer ago than every. It does not wait for others who use the store.
+// longer ago than every. While others use the store it does nothing.
 func (s *Store) PruneIfDue(limit int64, every time.Duration) error {
 	stamp := filepath.Join(s.folder, "pruned")
 	if info, err := os.Stat(stamp); err == nil && time.Since(info.ModTime()) < every {
 		return nil
 	}
+	lock := flock.New(filepath.Join(s.folder, "lock"))
+	alone, err := lock.TryLock()
+	if err != nil {
+		return fmt.Errorf("locking the store: %w", err)
+	}
+	if !alone {
+		return nil
+	}
+	defer lock.Unlock()
 	if err := os.WriteFile(stamp, nil, 0o600); err != nil {
 		return fmt.Errorf("pruning the store: %w", err)
 	}
 	now := time.Now()
 	os.Chtimes(stamp, now, now) // best effort: else it is pruned more often
-	_, err := s.Prune(limit)
+	_, err = s.prune(limit)
 	return err
+}
+
+// clearTemps removes what was being written when a Tugline was killed: nobody
+// else writes now.
+func (s *Store) clearTemps() error {
+	for _, part := range []string{"entries", "objects"} {
+		list, err := s.list(part)
+		if err != nil {
+			return err
+		}
+		for _, f := range list {
+			if atomicfile.IsTemp(f.name) {
+				os.Remove(f.path) // best effort: it is tried again next time
+			}
+		}
+	}
+	return nil
 }
 
 // cost returns what keeping an entry adds to the bytes that are kept, and the
@@ -168,8 +196,8 @@ func (st *Stats) drop(count *int, f kept) {
 
 // Verify reads all that is kept and drops what is damaged. It returns how many
 // entries are well and what was dropped.
-func (s *Store) Verify() (well int, dropped Stats, err error) {
-	done, err := s.exclusive()
+func (s *Store) Verify(ctx context.Context) (well int, dropped Stats, err error) {
+	done, err := s.exclusive(ctx)
 	if err != nil {
 		return 0, dropped, err
 	}

@@ -1,6 +1,7 @@
 package store
 
 import (
+	"context"
 	"encoding/hex"
 	"errors"
 	"fmt"
@@ -31,18 +32,23 @@ var ErrChanged = errors.New("it changed while it was being kept")
 type Made struct {
 	Took time.Duration
 	Log  []byte // what was printed; nil: it is not kept
+
+	// Local are texts that tell a place, such as the path of the project: what
+	// holds one of them is kept under LocalKey instead, for that place alone.
+	Local    []string
+	LocalKey string
 }
 
 // Put keeps files of the folder root under key, in place of what was kept
 // there. The error wraps [ErrChanged] if a file is no more what found says.
-func (s *Store) Put(key string, root *os.Root, found []files.Found, made Made) error {
-	done, err := s.share()
+func (s *Store) Put(ctx context.Context, key string, root *os.Root, found []files.Found, made Made) error {
+	done, err := s.share(ctx)
 	if err != nil {
 		return err
 	}
 	defer done()
 	e := &Entry{Key: key, Made: time.Now().UTC(), Took: made.Took, Files: make([]File, 0, len(found))}
-	p := &putter{store: s, entry: e}
+	p := &putter{store: s, entry: e, local: newFinder(made.Local)}
 	defer p.abandon()
 	if err := eachBatch(root, found, p.batch); err != nil {
 		return err
@@ -55,7 +61,10 @@ func (s *Store) Put(key string, root *os.Root, found []files.Found, made Made) e
 	if err := p.close(); err != nil {
 		return fmt.Errorf("keeping outputs: %w", err)
 	}
-	if err := writeWhole(s.entryPath(key), e.text()); err != nil {
+	if p.local.found {
+		e.Key = made.LocalKey
+	}
+	if err := writeWhole(s.entryPath(e.Key), e.text()); err != nil {
 		return fmt.Errorf("keeping outputs: %w", err)
 	}
 	return nil
@@ -66,6 +75,7 @@ type putter struct {
 	store *Store
 	entry *Entry
 	open  *object // gathers small files; nil: none is open
+	local *finder
 }
 
 // batchSize is how many files are read before they are put into an object.
@@ -155,11 +165,16 @@ func readOne(r *files.Reader, f *files.Found) content {
 func (p *putter) file(root *os.Root, f *files.Found, read content) error {
 	name := filepath.FromSlash(f.Path)
 	kept := File{Path: f.Path, Mode: f.Mode.Perm(), Piece: Piece{Size: f.Size, Digest: f.Digest}}
+	if f.Kind == files.Folder {
+		p.entry.Files = append(p.entry.Files, File{Path: f.Path, Folder: true})
+		return nil
+	}
 	if f.Kind == files.Link {
 		text, err := root.Readlink(name)
 		if err != nil {
 			return err
 		}
+		p.local.whole([]byte(text))
 		kept.Link, kept.Piece = filepath.ToSlash(text), Piece{}
 		p.entry.Files = append(p.entry.Files, kept)
 		return nil
@@ -174,6 +189,7 @@ func (p *putter) file(root *os.Root, f *files.Found, read content) error {
 	if read.err != nil {
 		return read.err
 	}
+	p.local.whole(read.text)
 	piece, err := p.text(read.text, f.Digest)
 	if err != nil {
 		return err
@@ -188,7 +204,7 @@ func (p *putter) large(root *os.Root, name string, kept *File) error {
 	digest := hexDigest(kept.Digest)
 	kept.Object, kept.Offset = p.object(digest), 0
 	if _, err := os.Lstat(p.store.objectPath(digest)); err == nil {
-		return nil
+		return p.local.file(root, name)
 	}
 	file, err := root.Open(name)
 	if err != nil {
@@ -199,7 +215,9 @@ func (p *putter) large(root *os.Root, name string, kept *File) error {
 	if err != nil {
 		return err
 	}
-	_, err = io.Copy(o, file)
+	p.local.end()
+	_, err = io.Copy(io.MultiWriter(o, p.local), file)
+	p.local.end()
 	if err == nil && o.digest() != digest {
 		err = ErrChanged
 	}
@@ -244,7 +262,7 @@ func (p *putter) object(digest string) int {
 // shift moves the pieces of the open object one place on.
 func (p *putter) shift(from int) {
 	for i := range p.entry.Files {
-		if f := &p.entry.Files[i]; f.Link == "" && f.Object == from {
+		if f := &p.entry.Files[i]; f.Link == "" && !f.Folder && f.Object == from {
 			f.Object++
 		}
 	}

@@ -2,6 +2,7 @@ package store
 
 import (
 	"cmp"
+	"context"
 	"errors"
 	"fmt"
 	"io"
@@ -21,8 +22,10 @@ import (
 
 // Restoring tells how an entry is to be restored.
 type Restoring struct {
-	Staging string        // a folder of the root that is not there, with slashes
+	Staging string        // a folder of the root for nobody else, with slashes; what is left of an earlier restore is removed
 	Present []files.Found // the outputs that are there now
+	// May reports whether a path is one of those that may be restored; nil: all are.
+	May func(path string) bool
 	// Known reports whether what is there may be replaced: it was made by a run.
 	// What is not known is moved into the folder Aside of the root; nil: all is known.
 	Known func(files.Found) bool
@@ -31,18 +34,25 @@ type Restoring struct {
 
 // Restore makes the files of root that e names what they were, with their
 // modes, and removes the others that are present. What is right already is left
-// alone. It returns the paths that it moved aside.
+// alone. It returns the paths that it moved aside. A folder in the place of a
+// file, or a file in that of a folder, is moved aside as well.
 //
 // All is unpacked and checked in the staging folder before the first file is put
 // into its place, so nothing is changed if the store is damaged: then the error
-// wraps [ErrNotFound], and the entry is dropped. Nothing outside root is
-// written, whatever links there are.
-func (s *Store) Restore(e *Entry, root *os.Root, how Restoring) (moved []string, err error) {
-	done, err := s.share()
+// wraps [ErrNotFound], and the entry is dropped; likewise if the entry names what
+// must not be restored. Nothing outside root is written, whatever links there are.
+func (s *Store) Restore(ctx context.Context, e *Entry, root *os.Root, how Restoring) (moved []string, err error) {
+	if err := e.allowed(how.May); err != nil {
+		return nil, errors.Join(fmt.Errorf("%w: %v", ErrNotFound, err), s.Drop(e.Key))
+	}
+	done, err := s.share(ctx)
 	if err != nil {
 		return nil, err
 	}
 	defer done()
+	if err := root.RemoveAll(how.Staging); err != nil {
+		return nil, fmt.Errorf("restoring: %w", err)
+	}
 	r := &restorer{store: s, entry: e, root: root, staging: how.Staging, how: how}
 	r.compare(how.Present)
 	if err := r.checkLinks(how.Present); err != nil {
@@ -96,6 +106,9 @@ func (r *restorer) compare(present []files.Found) {
 }
 
 func (r *restorer) isRight(f *File, is *files.Found) bool {
+	if f.Folder {
+		return is.Kind == files.Folder
+	}
 	if f.Link != "" {
 		text, err := r.root.Readlink(filepath.FromSlash(f.Path))
 		return err == nil && filepath.ToSlash(text) == f.Link
@@ -150,11 +163,18 @@ func (r *restorer) stage() error {
 			continue
 		}
 		f := &r.entry.Files[i]
-		if folder := path.Dir(path.Join(r.staging, f.Path)); !made[folder] {
+		folder := path.Dir(path.Join(r.staging, f.Path))
+		if f.Folder {
+			folder = path.Join(r.staging, f.Path)
+		}
+		if !made[folder] {
 			if err := r.root.MkdirAll(filepath.FromSlash(folder), 0o777); err != nil {
 				return err
 			}
 			made[folder] = true
+		}
+		if f.Folder {
+			continue
 		}
 		if f.Link != "" {
 			if err := r.root.Symlink(filepath.FromSlash(f.Link), filepath.FromSlash(path.Join(r.staging, f.Path))); err != nil {
@@ -183,17 +203,41 @@ func (r *restorer) stage() error {
 // system waits for us half of the time, more gain nothing.
 const writers = 2
 
-// unpack writes the files with the numbers in list, which are all in one object.
+// unpack writes the files with the numbers in list, which are all in one object:
+// large ones that are equal, or small ones.
 func (r *restorer) unpack(digest string, list []int) error {
-	slices.SortFunc(list, func(a, b int) int { return cmp.Compare(r.entry.Files[a].Offset, r.entry.Files[b].Offset) })
+	var rest []int
+	for _, i := range list {
+		if !r.isLarge(i) {
+			rest = append(rest, i)
+			continue
+		}
+		content, close, err := r.store.open(digest)
+		if err != nil {
+			return err
+		}
+		err = r.writeLarge(i, content)
+		close()
+		if err != nil {
+			return err
+		}
+	}
+	if len(rest) == 0 {
+		return nil
+	}
 	content, close, err := r.store.open(digest)
 	if err != nil {
 		return err
 	}
 	defer close()
-	if len(list) == 1 && r.entry.Files[list[0]].Size > small {
-		return r.writeLarge(list[0], content)
-	}
+	return r.unpackSmall(content, rest)
+}
+
+func (r *restorer) isLarge(i int) bool { return r.entry.Files[i].Size > small }
+
+// unpackSmall writes the small files with the numbers in list.
+func (r *restorer) unpackSmall(content io.Reader, list []int) error {
+	slices.SortFunc(list, func(a, b int) int { return cmp.Compare(r.entry.Files[a].Offset, r.entry.Files[b].Offset) })
 	texts := make(chan []staged, writers)
 	errs := make([]error, writers+1)
 	var wg sync.WaitGroup
@@ -233,8 +277,8 @@ func (r *restorer) readAll(content io.Reader, list []int, texts chan<- []staged)
 			}
 			next, size, folder = nil, 0, into
 		}
-		if f.Size > packSize+small {
-			return fmt.Errorf("%w: a small file is large", errDamaged)
+		if f.Offset < at {
+			return fmt.Errorf("%w: two files overlap", errDamaged)
 		}
 		if _, err := io.CopyN(io.Discard, content, f.Offset-at); err != nil {
 			return fmt.Errorf("%w: %v", errDamaged, err)
@@ -344,13 +388,19 @@ func (r *restorer) place() error {
 	there := map[string]bool{".": true}
 	for i := range r.entry.Files {
 		f := &r.entry.Files[i]
-		if r.right[i] || moved != "" && strings.HasPrefix(f.Path, moved+"/") {
+		if r.right[i] || moved != "" && strings.HasPrefix(f.Path+"/", moved+"/") {
 			continue
+		}
+		if err := r.clearWay(f, there); err != nil {
+			return err
 		}
 		for {
 			what := r.missing(f.Path, there)
 			from := filepath.FromSlash(path.Join(r.staging, what))
 			err := r.root.Rename(from, filepath.FromSlash(what))
+			if what == f.Path && f.Folder && err != nil {
+				err = r.root.MkdirAll(filepath.FromSlash(what), 0o777)
+			}
 			if what == f.Path && err != nil {
 				return err
 			}
@@ -368,6 +418,50 @@ func (r *restorer) place() error {
 		}
 	}
 	return nil
+}
+
+// clearWay moves aside what stands in the way of a file: a folder in its place, or
+// a file in that of a folder above it. An empty folder is only removed. there
+// are folders that are known to be some.
+func (r *restorer) clearWay(f *File, there map[string]bool) error {
+	for at := 0; ; {
+		next := strings.IndexByte(f.Path[at:], '/')
+		if next < 0 {
+			break
+		}
+		at += next
+		folder := f.Path[:at]
+		at++
+		if there[folder] {
+			continue
+		}
+		info, err := r.root.Lstat(filepath.FromSlash(folder))
+		if errors.Is(err, fs.ErrNotExist) {
+			return nil // nothing stands below it
+		}
+		if err != nil {
+			return err
+		}
+		if !info.IsDir() {
+			return r.moveAside(folder)
+		}
+		there[folder] = true
+	}
+	name := filepath.FromSlash(f.Path)
+	info, err := r.root.Lstat(name)
+	if errors.Is(err, fs.ErrNotExist) || err == nil && info.IsDir() == f.Folder {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	if info.IsDir() && r.root.Remove(name) == nil {
+		return nil // it was empty
+	}
+	if !info.IsDir() && !f.Folder {
+		return nil // it is replaced
+	}
+	return r.moveAside(f.Path)
 }
 
 // missing returns the first folder on the way to a path that is not there, or
@@ -406,6 +500,10 @@ func (r *restorer) clear() error {
 		var err error
 		switch {
 		case right[f.Path]:
+		case f.Kind == files.Folder:
+			if !r.wants(f.Path) {
+				r.root.Remove(name) // best effort: it may hold something by now
+			}
 		case r.how.Known != nil && !r.how.Known(f):
 			err = r.moveAside(f.Path)
 		case !r.wants(f.Path):
@@ -414,20 +512,51 @@ func (r *restorer) clear() error {
 		if err != nil && !errors.Is(err, fs.ErrNotExist) {
 			return err
 		}
+		if !right[f.Path] && !r.wants(f.Path) {
+			r.removeEmpty(path.Dir(f.Path))
+		}
 	}
 	return nil
 }
 
-func (r *restorer) moveAside(name string) error {
-	to := path.Join(r.how.Aside, name)
-	if err := r.root.MkdirAll(filepath.FromSlash(path.Dir(to)), 0o755); err != nil {
-		return err
+// removeEmpty removes a folder of outputs, and those above it, if they hold
+// nothing any more and were not kept as they are.
+func (r *restorer) removeEmpty(dir string) {
+	for ; dir != "." && !r.wants(dir) && (r.how.May == nil || r.how.May(dir)); dir = path.Dir(dir) {
+		if r.root.Remove(filepath.FromSlash(dir)) != nil {
+			return // it holds something
+		}
 	}
-	if err := r.root.Rename(filepath.FromSlash(name), filepath.FromSlash(to)); err != nil {
+}
+
+func (r *restorer) moveAside(name string) error {
+	if err := MoveAside(r.root, name, r.how.Aside); err != nil {
 		return err
 	}
 	r.moved = append(r.moved, name)
 	return nil
+}
+
+// MoveAside moves a file or folder of root into a folder of it, below which it
+// keeps its path. Both are given with slashes. No folder on the way to its new
+// place may be a link.
+func MoveAside(root *os.Root, name, into string) error {
+	for dir := into; dir != "."; dir = path.Dir(dir) {
+		if info, err := root.Lstat(filepath.FromSlash(dir)); err == nil && !info.IsDir() {
+			return fmt.Errorf("moving %s aside: %s is not a folder", name, dir)
+		}
+	}
+	to := path.Join(into, name)
+	for number := 2; ; number++ { // it may have stood there before in this run
+		if _, err := root.Lstat(filepath.FromSlash(to)); errors.Is(err, fs.ErrNotExist) {
+			break
+		}
+		to = fmt.Sprintf("%s.%d", path.Join(into, name), number)
+	}
+	if err := root.MkdirAll(filepath.FromSlash(path.Dir(to)), 0o755); err != nil {
+		return err
+	}
+	return root.Rename(filepath.FromSlash(name), filepath.FromSlash(to))
 }
 
 // open returns the content of an object.

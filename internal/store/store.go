@@ -2,6 +2,7 @@
 package store
 
 import (
+	"context"
 	"crypto/rand"
 	"encoding/hex"
 	"errors"
@@ -61,9 +62,10 @@ type Entry struct {
 
 // File is one kept output.
 type File struct {
-	Path string      // relative to the top folder of the project, with slashes
-	Mode fs.FileMode // permission bits
-	Link string      // the text of a symbolic link; empty for a file
+	Path   string      // relative to the top folder of the project, with slashes
+	Mode   fs.FileMode // permission bits
+	Link   string      // the text of a symbolic link; empty for a file
+	Folder bool        // it is an empty folder
 	Piece
 }
 
@@ -132,10 +134,27 @@ func (s *Store) Drop(key string) error {
 	return nil
 }
 
-// share keeps the store from being pruned until done is called.
-func (s *Store) share() (done func(), err error) {
+// retryLock is how often the lock of the store is tried that somebody else holds.
+const retryLock = 20 * time.Millisecond
+
+// share keeps the store from being pruned until done is called. It waits for who
+// prunes it, until ctx is done.
+func (s *Store) share(ctx context.Context) (done func(), err error) {
 	lock := flock.New(filepath.Join(s.folder, "lock"))
-	if err := lock.RLock(); err != nil {
+	return locked(ctx, lock, lock.TryRLockContext)
+}
+
+// exclusive waits until nobody else uses the store, or ctx is done.
+func (s *Store) exclusive(ctx context.Context) (done func(), err error) {
+	lock := flock.New(filepath.Join(s.folder, "lock"))
+	return locked(ctx, lock, lock.TryLockContext)
+}
+
+func locked(ctx context.Context, lock *flock.Flock, try func(context.Context, time.Duration) (bool, error)) (done func(), err error) {
+	if _, err := try(ctx, retryLock); err != nil {
+		if ctx.Err() != nil {
+			err = context.Cause(ctx)
+		}
 		return nil, fmt.Errorf("locking the store: %w", err)
 	}
 	return func() { lock.Unlock() }, nil // fails only for a lock that is gone

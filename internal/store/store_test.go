@@ -1,6 +1,7 @@
 package store
 
 import (
+	"context"
 	"crypto/rand"
 	"errors"
 	"fmt"
@@ -51,8 +52,11 @@ func (p *place) outputs() []files.Found {
 	p.t.Helper()
 	set, err := glob.Compile([]glob.Pattern{{Text: "out"}})
 	require.NoError(p.t, err)
-	found, err := files.New(p.dir).Match(set)
+	found, err := files.New(p.dir).Outputs(set, 0)
 	require.NoError(p.t, err)
+	for i, f := range found { // without what tells a file from one put in its place
+		found[i] = files.Found{Path: f.Path, Kind: f.Kind, Mode: f.Mode, Size: f.Size, Digest: f.Digest}
+	}
 	return found
 }
 
@@ -62,7 +66,7 @@ func (p *place) restore(key string) error {
 	if err != nil {
 		return err
 	}
-	_, err = p.store.Restore(e, p.root, Restoring{Staging: "staging", Present: p.outputs()})
+	_, err = p.store.Restore(context.Background(), e, p.root, Restoring{Staging: "staging", Present: p.outputs()})
 	return err
 }
 
@@ -86,7 +90,7 @@ func (p *place) make() []files.Found {
 func TestWhatIsRestoredIsWhatWasKept(t *testing.T) {
 	a := newPlace(t, nil)
 	want := a.make()
-	require.NoError(t, a.store.Put(key, a.root, want, Made{Took: 1234 * time.Millisecond, Log: []byte("printed\n")}))
+	require.NoError(t, a.store.Put(context.Background(), key, a.root, want, Made{Took: 1234 * time.Millisecond, Log: []byte("printed\n")}))
 	b := newPlace(t, a.store)
 	spoil := map[string]func(p *place){
 		"nothing there": func(p *place) {},
@@ -132,7 +136,7 @@ func TestManyFilesAreRestored(t *testing.T) {
 		p.write(fmt.Sprintf("out/%d/%d", i/40, i), strings.Repeat(fmt.Sprint(i), 20<<10))
 	}
 	before := p.outputs()
-	require.NoError(t, p.store.Put(key, p.root, before, Made{}))
+	require.NoError(t, p.store.Put(context.Background(), key, p.root, before, Made{}))
 	require.NoError(t, os.RemoveAll(filepath.Join(p.dir, "out")))
 	require.NoError(t, p.restore(key))
 	assert.Equal(t, before, p.outputs())
@@ -142,7 +146,7 @@ func TestTwoRestoresIntoOneNewFolder(t *testing.T) {
 	p := newPlace(t, nil)
 	for name, key := range map[string]string{"out/deep/a": key, "out/deep/b": otherKey} {
 		p.write(name, name)
-		require.NoError(t, p.store.Put(key, p.root, p.outputs(), Made{}))
+		require.NoError(t, p.store.Put(context.Background(), key, p.root, p.outputs(), Made{}))
 		require.NoError(t, os.RemoveAll(filepath.Join(p.dir, "out")))
 	}
 	for range 50 {
@@ -152,7 +156,7 @@ func TestTwoRestoresIntoOneNewFolder(t *testing.T) {
 			go func() {
 				e, err := p.store.Get(key)
 				if err == nil {
-					_, err = p.store.Restore(e, there.root, Restoring{Staging: "staging-" + key[:1]})
+					_, err = p.store.Restore(context.Background(), e, there.root, Restoring{Staging: "staging-" + key[:1]})
 				}
 				errs <- err
 			}()
@@ -167,13 +171,13 @@ func TestWhatIsNotKnownIsMovedAside(t *testing.T) {
 	p := newPlace(t, nil)
 	p.write("out/a", "one")
 	p.write("out/same", "same")
-	require.NoError(t, p.store.Put(key, p.root, p.outputs(), Made{}))
+	require.NoError(t, p.store.Put(context.Background(), key, p.root, p.outputs(), Made{}))
 	p.write("out/a", "my edit")
 	p.write("out/deep/mine", "mine")
 	p.write("out/old", "made by an older run")
 	e, err := p.store.Get(key)
 	require.NoError(t, err)
-	moved, err := p.store.Restore(e, p.root, Restoring{
+	moved, err := p.store.Restore(context.Background(), e, p.root, Restoring{
 		Staging: "staging", Aside: "aside", Present: p.outputs(), Known: func(f files.Found) bool { return f.Path == "out/old" },
 	})
 	require.NoError(t, err)
@@ -192,7 +196,7 @@ func TestPutRefusesWhatChanged(t *testing.T) {
 		p := newPlace(t, nil)
 		found := p.make()
 		p.write(name, strings.Repeat("y", 300<<10))
-		assert.ErrorIs(t, p.store.Put(key, p.root, found, Made{}), ErrChanged)
+		assert.ErrorIs(t, p.store.Put(context.Background(), key, p.root, found, Made{}), ErrChanged)
 		assert.False(t, p.store.Has(key))
 	}
 }
@@ -214,7 +218,7 @@ func TestADamagedStoreRestoresNothing(t *testing.T) {
 		}
 		require.NoError(t, os.WriteFile(path, text, 0o600))
 	}
-	require.NoError(t, p.store.Put(key, p.root, want, Made{}))
+	require.NoError(t, p.store.Put(context.Background(), key, p.root, want, Made{}))
 	var paths []string
 	require.NoError(t, filepath.WalkDir(p.store.folder, func(path string, d fs.DirEntry, err error) error {
 		if !d.IsDir() && d.Name() != "lock" {
@@ -224,11 +228,11 @@ func TestADamagedStoreRestoresNothing(t *testing.T) {
 	}))
 	require.Len(t, paths, 3)
 	for _, path := range paths {
-		require.NoError(t, p.store.Put(key, p.root, want, Made{}))
+		require.NoError(t, p.store.Put(context.Background(), key, p.root, want, Made{}))
 		info, err := os.Stat(path)
 		require.NoError(t, err)
 		for at := -1; at < int(info.Size()); at += 1 + int(info.Size())/15 {
-			require.NoError(t, p.store.Put(key, p.root, want, Made{}))
+			require.NoError(t, p.store.Put(context.Background(), key, p.root, want, Made{}))
 			damage(path, at)
 			there := newPlace(t, p.store)
 			there.write("out/a", "mine")
@@ -241,9 +245,9 @@ func TestADamagedStoreRestoresNothing(t *testing.T) {
 			assert.False(t, p.store.Has(key), "dropped")
 		}
 	}
-	require.NoError(t, p.store.Put(key, p.root, want, Made{}))
+	require.NoError(t, p.store.Put(context.Background(), key, p.root, want, Made{}))
 	damage(paths[1], -1)
-	well, dropped, err := p.store.Verify()
+	well, dropped, err := p.store.Verify(context.Background())
 	require.NoError(t, err)
 	assert.Equal(t, 0, well)
 	assert.Equal(t, [2]int{1, 1}, [2]int{dropped.Entries, dropped.Objects})
@@ -252,7 +256,7 @@ func TestADamagedStoreRestoresNothing(t *testing.T) {
 func TestRestoreStaysInside(t *testing.T) {
 	p := newPlace(t, nil)
 	p.write("out/a", "one")
-	require.NoError(t, p.store.Put(key, p.root, p.outputs(), Made{}))
+	require.NoError(t, p.store.Put(context.Background(), key, p.root, p.outputs(), Made{}))
 	outside := t.TempDir()
 	for _, name := range []string{"absolute", "relative"} {
 		t.Run(name, func(t *testing.T) {
@@ -278,7 +282,7 @@ func TestTheLeastRecentlyUsedGoesFirst(t *testing.T) {
 		text := make([]byte, 100<<10)
 		rand.Read(text)
 		p.write("out/x", string(text))
-		require.NoError(t, p.store.Put(keys[i], p.root, p.outputs(), Made{}))
+		require.NoError(t, p.store.Put(context.Background(), keys[i], p.root, p.outputs(), Made{}))
 		used := time.Now().Add(time.Duration(i-100) * time.Hour)
 		require.NoError(t, os.Chtimes(p.store.entryPath(keys[i]), used, used))
 	}
@@ -286,7 +290,7 @@ func TestTheLeastRecentlyUsedGoesFirst(t *testing.T) {
 	require.NoError(t, err)
 	before, err := p.store.Stats()
 	require.NoError(t, err)
-	removed, err := p.store.Prune(250 << 10)
+	removed, err := p.store.Prune(context.Background(), 250<<10)
 	require.NoError(t, err)
 	assert.Equal(t, [2]int{4, 4}, [2]int{removed.Entries, removed.Objects})
 	for i, want := range []bool{true, false, false, false, false, true} {
@@ -308,4 +312,158 @@ func TestKeyedDigestsAreOneUsersOwn(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, one, again)
 	assert.NotEqual(t, one, other)
+}
+
+func (p *place) put(key string, made Made) {
+	p.t.Helper()
+	require.NoError(p.t, p.store.Put(context.Background(), key, p.root, p.outputs(), made))
+}
+
+func TestEqualLargeFilesAreRestored(t *testing.T) {
+	p := newPlace(t, nil)
+	large := strings.Repeat("a line of the almanac\n", 8<<10)
+	p.write("out/one", large)
+	p.write("out/two", large)
+	p.write("out/small one", large[:40<<10])
+	p.write("out/small two", large[40<<10:70<<10])
+	p.write("out/whole pack", large[:40<<10]+large[40<<10:70<<10])
+	was := p.outputs()
+	p.put(key, Made{})
+	require.NoError(t, os.RemoveAll(filepath.Join(p.dir, "out")))
+	require.NoError(t, p.restore(key))
+	assert.Equal(t, was, p.outputs())
+}
+
+func TestEmptyFoldersAreRestored(t *testing.T) {
+	p := newPlace(t, nil)
+	for _, folder := range []string{"out/void", "out/deep/er", "out/full"} {
+		require.NoError(t, os.MkdirAll(filepath.Join(p.dir, folder), 0o755))
+	}
+	p.write("out/full/x", "1")
+	was := p.outputs()
+	p.put(key, Made{})
+	require.NoError(t, os.RemoveAll(filepath.Join(p.dir, "out")))
+	require.NoError(t, p.restore(key))
+	assert.Equal(t, was, p.outputs())
+	require.NoError(t, os.Mkdir(filepath.Join(p.dir, "out/more"), 0o755))
+	require.NoError(t, os.Remove(filepath.Join(p.dir, "out/deep/er")))
+	require.NoError(t, p.restore(key))
+	assert.Equal(t, was, p.outputs(), "exactly what was kept")
+}
+
+// What a killed restore left must not be in the way of the next one.
+func TestALeftoverIsNoHindrance(t *testing.T) {
+	p := newPlace(t, nil)
+	was := p.make()
+	p.put(key, Made{})
+	require.NoError(t, os.RemoveAll(filepath.Join(p.dir, "out")))
+	p.write("staging/out/small", "half of")
+	require.NoError(t, p.restore(key))
+	assert.Equal(t, was, p.outputs())
+	assert.NoDirExists(t, filepath.Join(p.dir, "staging"))
+}
+
+func TestWhatStandsInTheWayIsMovedAside(t *testing.T) {
+	p := newPlace(t, nil)
+	p.write("out/file", "1")
+	p.write("out/folder/x", "2")
+	was := p.outputs()
+	p.put(key, Made{})
+	require.NoError(t, os.RemoveAll(filepath.Join(p.dir, "out")))
+	p.write("out/file/mine", "mine")
+	p.write("out/folder", "mine, too")
+	e, err := p.store.Get(key)
+	require.NoError(t, err)
+	how := Restoring{Staging: "staging", Present: p.outputs(), Known: func(files.Found) bool { return false }, Aside: "aside"}
+	moved, err := p.store.Restore(context.Background(), e, p.root, how)
+	require.NoError(t, err)
+	assert.ElementsMatch(t, []string{"out/file/mine", "out/folder"}, moved)
+	assert.Equal(t, was, p.outputs())
+	text, err := os.ReadFile(filepath.Join(p.dir, "aside/out/file/mine"))
+	require.NoError(t, err)
+	assert.Equal(t, "mine", string(text))
+}
+
+// Whoever can write into the store must not be able to write elsewhere.
+func TestAnEntryIsHeldAgainstWhatTheTaskWrites(t *testing.T) {
+	object := strings.Repeat("0", 64)
+	file := func(path string) File { return File{Path: path, Mode: 0o644} }
+	link := func(path, to string) File { return File{Path: path, Link: to} }
+	for name, entry := range map[string][]File{
+		"a hook":                   {file("out/.git/hooks/post-checkout")},
+		"our own folder":           {file("out/.tugline/records/x")},
+		"the project file":         {file("tugline.toml")},
+		"an unclean path":          {file("out/../x")},
+		"an absolute one":          {file("/tmp/x")},
+		"out of the project":       {file("../x")},
+		"a folder elsewhere":       {{Path: "elsewhere", Folder: true}},
+		"a link out":               {link("out/l", "../../x")},
+		"an absolute link":         {link("out/l", "/etc/passwd")},
+		"a link that goes up late": {link("out/l", "a/../../x")},
+		"a file behind a link":     {link("out/l", "d"), file("out/l/x")},
+	} {
+		t.Run(name, func(t *testing.T) {
+			p := newPlace(t, nil)
+			e := &Entry{Key: key, Objects: []string{object}, Files: entry}
+			_, err := p.store.Restore(context.Background(), e, p.root, Restoring{Staging: "staging", May: func(path string) bool { return strings.HasPrefix(path, "out") }})
+			assert.ErrorIs(t, err, ErrNotFound)
+			left, err := os.ReadDir(p.dir)
+			require.NoError(t, err)
+			assert.Empty(t, left)
+		})
+	}
+	for _, good := range []File{link("out/a/l", "../b"), link("out/l", "x"), link("out/l", "..")} {
+		assert.NoError(t, (&Entry{Files: []File{good}}).allowed(nil), good.Link)
+	}
+	setuid := &Entry{Key: key, Objects: []string{object}, Files: []File{{Path: "out/x", Mode: 0o4755}}}
+	_, ok := parse(setuid.text(), key)
+	assert.False(t, ok, "only the permission bits are kept")
+}
+
+func TestWhatHoldsThePathOfTheProjectIsForThatPlaceAlone(t *testing.T) {
+	path := "/home/somebody/almanac"
+	filler := strings.Repeat("x", 32<<10)
+	for name, test := range map[string]struct {
+		text  string
+		local bool
+	}{
+		"nothing of it":        {"home/somebody", false},
+		"a small file":         {"lib=" + path + "/lib", true},
+		"a large one":          {filler + filler + filler + path, true},
+		"across two pieces":    {filler[:len(filler)-9] + path + filler + filler, true},
+		"a large one, not all": {filler + filler + filler + path[:20], false},
+	} {
+		t.Run(name, func(t *testing.T) {
+			p := newPlace(t, nil)
+			p.write("out/x", test.text)
+			for range 2 { // the second time large objects are there already
+				p.put(key, Made{Local: []string{path}, LocalKey: otherKey})
+				assert.Equal(t, test.local, p.store.Has(otherKey))
+				assert.Equal(t, !test.local, p.store.Has(key))
+				require.NoError(t, errors.Join(p.store.Drop(key), p.store.Drop(otherKey)))
+			}
+		})
+	}
+}
+
+func TestWaitingForTheStoreCanBeCalledOff(t *testing.T) {
+	p := newPlace(t, nil)
+	done, err := p.store.exclusive(context.Background())
+	require.NoError(t, err)
+	ctx, cancel := context.WithCancelCause(context.Background())
+	interrupted := errors.New("interrupted")
+	cancel(interrupted)
+	assert.ErrorIs(t, p.store.Put(ctx, key, p.root, p.make(), Made{}), interrupted)
+	assert.NoError(t, p.store.PruneIfDue(1, 0), "it does not wait")
+	done()
+	reads, err := p.store.share(context.Background())
+	require.NoError(t, err)
+	assert.NoError(t, p.store.PruneIfDue(1, 0), "nor for who reads")
+	_, err = p.store.Prune(ctx, 1)
+	assert.ErrorIs(t, err, interrupted)
+	reads()
+	require.NoError(t, os.WriteFile(filepath.Join(p.store.folder, "objects", ".new-1"), nil, 0o600))
+	_, err = p.store.Prune(context.Background(), 1<<30)
+	require.NoError(t, err)
+	assert.NoFileExists(t, filepath.Join(p.store.folder, "objects", ".new-1"), "what a killed Tugline was writing")
 }

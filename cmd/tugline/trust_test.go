@@ -1,0 +1,200 @@
+//go:build unix
+
+package main
+
+import (
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// checkout returns a story in another folder with the project file and the store
+// of s, and nothing else.
+func (s *story) checkout(files ...string) *story {
+	s.t.Helper()
+	other := &story{t: s.t, dir: s.t.TempDir(), env: s.env}
+	for _, name := range append(files, "tugline.toml") {
+		other.write(name, s.read(name))
+	}
+	return other
+}
+
+// An input that changes while its task runs must not be recorded or kept under
+// what it held before.
+func TestAnInputThatChangesMeanwhile(t *testing.T) {
+	s := tell(t, `
+[task.t]
+reads = "in"
+writes = "out"
+run = 'echo >started; while [ ! -e go ]; do sleep 0.01; done; cat in >out; echo >>ran'
+[task.check]
+reads = "in"
+run = 'echo >checking; while [ ! -e go ]; do sleep 0.01; done; grep -q two in; echo >>checked'
+`)
+	for task, started := range map[string]string{"t": "started", "check": "checking"} {
+		os.Remove(filepath.Join(s.dir, "go"))
+		s.write("in", "one\n")
+		done := make(chan map[string]string)
+		go func() { done <- s.states(task) }()
+		s.waitForFile(started)
+		s.write("in", "two\n")
+		s.write("go", "")
+		assert.Equal(t, "ran: but in changed meanwhile: it runs again next time", (<-done)[task])
+		s.write("in", "one\n")
+		plan := s.planned(task)[task]
+		assert.Equal(t, "run: first run here", plan, "nothing is recorded")
+	}
+	other := s.checkout("in", "go")
+	assert.Equal(t, "ran: first run here", other.states("t")["t"], "nothing is kept")
+	assert.Equal(t, "one\n", other.read("out"))
+	assert.Contains(t, s.states("t")["t"], "restored: first run here")
+	assert.Equal(t, "one\n", s.read("out"))
+}
+
+func TestAReaderAndAWriterInTwoTuglines(t *testing.T) {
+	s := tell(t, `
+[task.w]
+reads = "in"
+writes = "mid"
+run = 'cat in >mid; echo >>wrote'
+[task.r]
+reads = "mid"
+writes = "out"
+run = 'echo >reading; while [ ! -e go ]; do sleep 0.01; done; cat mid >out'
+[task.nested]
+reads = "mid"
+run = '"$TUGLINE" --force w'
+`)
+	s.write("in", "1")
+	reader := s.command("r")
+	require.NoError(t, reader.Start())
+	s.waitForFile("reading")
+	writer := s.command("--force", "--output", "blocks", "w")
+	out, err := writer.StdoutPipe()
+	require.NoError(t, err)
+	require.NoError(t, writer.Start())
+	told := make([]byte, len("w waits for another Tugline that runs it or reads what it writes\n"))
+	_, err = out.Read(told)
+	require.NoError(t, err)
+	assert.Equal(t, "w waits for another Tugline that runs it or reads what it writes\n", string(told))
+	s.write("go", "")
+	require.NoError(t, reader.Wait())
+	require.NoError(t, writer.Wait())
+	assert.Equal(t, "unchanged", s.states("r")["r"], "nothing changed while it read")
+
+	s.env = append(s.env, "TUGLINE="+program)
+	assert.Contains(t, s.states("nested")["nested"], "mid changed meanwhile", "who is called by a reader does not wait for it")
+	assert.Equal(t, 3, strings.Count(s.read("wrote"), "\n"))
+}
+
+func TestSecretsInPlainValues(t *testing.T) {
+	s := tell(t, `
+[env]
+ONE = { value = "alpha", secret = true }
+TWO = { value = "beta", secret = true }
+CHANNEL = { default = "alpha" }
+[task.t]
+writes = "out"
+run = 'echo "$CHANNEL" >out'
+[task.tracks]
+tracks = ["ONE"]
+writes = "tracked"
+run = "echo >>tracked"
+`)
+	s.states("t")
+	assert.Equal(t, "ran: CHANNEL, a secret, changed", s.states("--set", "CHANNEL=beta", "t")["t"])
+	assert.Equal(t, "beta\n", s.read("out"))
+	assert.Contains(t, s.states("t")["t"], "restored: CHANNEL, a secret, changed")
+	assert.Equal(t, "alpha\n", s.read("out"))
+	assert.NoError(t, filepath.WalkDir(filepath.Join(s.dir, ".tugline"), func(path string, d fs.DirEntry, err error) error {
+		if err == nil && !d.IsDir() {
+			text, _ := os.ReadFile(path)
+			assert.NotContains(t, string(text), "beta", path)
+		}
+		return err
+	}))
+
+	tracks := []string{"--set", "CHANNEL=plain", "tracks"}
+	s.states(tracks...)
+	assert.Equal(t, "unchanged", s.states(tracks...)["tracks"])
+	s.env = append(s.env, "TUGLINE_STORE=relative")
+	assert.Equal(t, "ran: whether ONE, a secret, changed is not known: there is no key to compare it by", s.states(tracks...)["tracks"])
+}
+
+func TestOutputsThatHoldThePathOfTheProject(t *testing.T) {
+	s := tell(t, `
+[env]
+LIB = "$TUGLINE_PROJECT/lib"
+[task.local]
+writes = "local"
+run = 'echo "$LIB" >local'
+[task.shared]
+writes = "shared"
+run = 'echo lib >shared'
+`)
+	s.states("local", "shared")
+	require.NoError(t, os.Remove(filepath.Join(s.dir, "local")))
+	assert.Equal(t, "restored: the output local is missing", s.states("local")["local"], "here it is right")
+	other := s.checkout()
+	assert.Equal(t, states{"local": "run: first run here", "shared": "restore: first run here"}, other.planned("local", "shared"))
+	assert.Equal(t, states{"local": "ran: first run here", "shared": "restored: first run here"}, other.states("local", "shared"))
+	assert.Equal(t, other.dir+"/lib\n", other.read("local"))
+}
+
+func TestFoldersAsOutputs(t *testing.T) {
+	s := tell(t, `
+[task.t]
+reads = "in"
+writes = ["cache/", "file"]
+run = 'mkdir -p cache/deep/empty cache/full; echo 1 >cache/full/x; cat in >file; echo >>ran'
+`)
+	s.write("in", "1")
+	s.states("t")
+	assert.Equal(t, "unchanged", s.states("t")["t"])
+	for gone, reason := range map[string]string{
+		"cache/deep/empty": "the output cache/deep is not its own", "cache/deep": "the output cache/deep/empty is missing", "cache": "the output cache/deep/empty is missing",
+	} {
+		require.NoError(t, os.RemoveAll(filepath.Join(s.dir, gone)))
+		assert.Contains(t, s.planned("t")["t"], "restore: "+reason, gone)
+		assert.Contains(t, s.states("t")["t"], "restored: "+reason, gone)
+		assert.DirExists(t, filepath.Join(s.dir, "cache/deep/empty"))
+		assert.Equal(t, "unchanged", s.states("t")["t"])
+	}
+
+	inTheWay := func() {
+		require.NoError(t, os.Remove(filepath.Join(s.dir, "file")))
+		s.write("file/mine", "mine")
+	}
+	inTheWay()
+	found := s.states("t")["t"]
+	assert.Contains(t, found, "restored: ")
+	_, aside, told := strings.Cut(found, "; what was there is in ")
+	require.True(t, told, found)
+	assert.Equal(t, "mine", s.read(aside+"/file/mine"))
+	inTheWay()
+	found = s.states("--no-store", "t")["t"]
+	assert.Contains(t, found, "ran: ")
+	_, aside, told = strings.Cut(found, "; what was there is in ")
+	require.True(t, told, found)
+	assert.Equal(t, "mine", s.read(aside+"/file/mine"))
+	assert.Equal(t, "1", s.read("file"))
+	require.NoError(t, os.Remove(filepath.Join(s.dir, "file")))
+	require.NoError(t, os.Mkdir(filepath.Join(s.dir, "file"), 0o755))
+	assert.Equal(t, "restored: the output file was changed", s.states("t")["t"], "an empty folder is not worth a word")
+}
+
+func TestAFormatterIsUnchangedAfterItsRestore(t *testing.T) {
+	s := tell(t, "[task.fmt]\nreads = 'src/*'\nwrites = 'src/*'\nrun = 'tr a-z A-Z <src/a >new; cat new >src/a; rm new; echo >>ran'\n")
+	s.write("src/a", "one")
+	s.states("fmt")
+	s.write("src/a", "one")
+	assert.Contains(t, s.states("fmt")["fmt"], "restored: src/a changed")
+	assert.Equal(t, "ONE", s.read("src/a"))
+	assert.Equal(t, "unchanged", s.states("fmt")["fmt"])
+	assert.Equal(t, "\n", s.read("ran"))
+}

@@ -1,0 +1,198 @@
+package engine
+
+import (
+	"bytes"
+	"context"
+	"fmt"
+	"os"
+	"path/filepath"
+	"time"
+
+	"tugline/internal/files"
+	"tugline/internal/fingerprint"
+	"tugline/internal/glob"
+	"tugline/internal/history"
+	"tugline/internal/plan"
+	"tugline/internal/store"
+)
+
+// ended is what is known of a step that ended well.
+type ended struct {
+	inputs []plan.Input
+	took   time.Duration
+	log    []byte // what it printed; nil: not known
+}
+
+// kept is what became of the result of a step that ended well.
+type kept struct {
+	changed string // what changed of its inputs while it ran: nothing was kept; empty: nothing
+	unkept  string // why its outputs are not in the store, though they should be
+}
+
+// keep checks the outputs of a step that ended well, keeps them and writes the
+// record. That they cannot be kept in the store is no failure.
+//
+// If something it read changed since it was judged, it may have read either:
+// then nothing is kept, and the marker stays, so that it runs again.
+func (m *Memory) keep(ctx context.Context, s *plan.Step, v *Verdict, e ended) (k kept, err error) {
+	m.Files.Forget()
+	toStore := m.keeps(s) && len(v.now.Unknown) == 0
+	outputs, err := m.outputs(s, toStore)
+	if err != nil {
+		return k, err
+	}
+	root, err := os.OpenRoot(m.Top)
+	if err != nil {
+		return k, err
+	}
+	defer root.Close()
+	if err := checkOutputs(s, root, outputs); err != nil {
+		return k, err
+	}
+	if k.changed, err = m.changedMeanwhile(s, v); err != nil {
+		return k, err
+	}
+	before := v.now.Sum
+	if k.changed != "" {
+		v.now.Sum = ""
+		return k, m.Ledger.Begin(s.ID(), before, history.Changed)
+	}
+	if err := m.readAgain(s, v, e.inputs, outputs); err != nil {
+		return k, err
+	}
+	if toStore {
+		made := store.Made{Took: e.took, Log: e.log, Local: m.localTexts(), LocalKey: m.localKey(before)}
+		if err := m.Store.Put(ctx, before, root, outputs, made); err != nil {
+			k.unkept = "not kept in the store: " + err.Error()
+		}
+	}
+	return k, m.write(s, v, outputs, e.took)
+}
+
+// localTexts returns the paths of this checkout, as outputs may hold them.
+func (m *Memory) localTexts() []string {
+	texts := []string{m.Top}
+	if real, err := filepath.EvalSymlinks(m.Top); err == nil && real != m.Top {
+		texts = append(texts, real)
+	}
+	return texts
+}
+
+// changedMeanwhile tells what changed of the files that a step reads since it was
+// judged; empty: nothing. What it may have written itself, as a formatter does,
+// is left out.
+func (m *Memory) changedMeanwhile(s *plan.Step, v *Verdict) (string, error) {
+	if len(s.Reads) == 0 {
+		return "", nil
+	}
+	now, err := m.match(s.Reads)
+	if err != nil {
+		return "", err
+	}
+	written, err := glob.Compile(plan.Patterns(s.Writes))
+	if err != nil {
+		return "", err
+	}
+	var first string
+	count := 0
+	note := func(path string) {
+		if written.Match(path) {
+			return
+		}
+		if count++; first == "" {
+			first = path
+		}
+	}
+	was := v.reads
+	for len(was) > 0 || len(now) > 0 {
+		switch order := compareFound(was, now); {
+		case order < 0:
+			note(was[0].Path)
+			was = was[1:]
+		case order > 0:
+			note(now[0].Path)
+			now = now[1:]
+		default:
+			if !was[0].Untouched(&now[0]) {
+				note(now[0].Path)
+			}
+			was, now = was[1:], now[1:]
+		}
+	}
+	if count > 1 {
+		return fmt.Sprintf("%s, and %d more,", first, count-1), nil
+	}
+	return first, nil
+}
+
+// compareFound compares the first files of two lists by their places; what is not
+// there comes last.
+func compareFound(a, b []files.Found) int {
+	switch {
+	case len(b) == 0:
+		return -1
+	case len(a) == 0:
+		return 1
+	case a[0].Path == b[0].Path:
+		return 0
+	}
+	return inOrder(a[0], b[0])
+}
+
+// readAgain takes the fingerprint of a step anew if it changed what it reads,
+// as a formatter does: what it left is the state in which it ended well.
+func (m *Memory) readAgain(s *plan.Step, v *Verdict, inputs []plan.Input, outputs []files.Found) error {
+	if len(v.reads) == 0 || len(outputs) == 0 {
+		return nil
+	}
+	set, err := glob.Compile(plan.Patterns(s.Reads))
+	if err != nil {
+		return err
+	}
+	for i := range outputs {
+		if set.Match(outputs[i].Path) {
+			if v.reads, err = m.Files.Match(set); err != nil {
+				return err
+			}
+			v.now = fingerprint.Compute(s, inputs, files.SumOf(v.reads), m.World)
+			return nil
+		}
+	}
+	return nil
+}
+
+func (m *Memory) write(s *plan.Step, v *Verdict, outputs []files.Found, took time.Duration) error {
+	now := v.now
+	now.Files = fingerprint.Files(v.reads)
+	outputsSum := files.Digest{}
+	if len(s.Writes) > 0 {
+		outputsSum = files.SumOf(outputs)
+	}
+	return m.Ledger.Write(s.ID(), history.Record{
+		Call: s.Name, Task: s.Task.Name, Run: m.Run, Finished: time.Now().UTC(), Ms: took.Milliseconds(),
+		Sum: now.Sum, OutputsSum: outputsSum.String(), Fingerprint: now, Outputs: fingerprint.Files(outputs),
+	})
+}
+
+// printed gathers what a step prints, to be kept with its outputs.
+type printed struct {
+	text bytes.Buffer
+	over bool // it is too much to be kept
+}
+
+// maxPrinted is how much of what a step prints is kept, in bytes.
+const maxPrinted = 4 << 20
+
+func (p *printed) add(text []byte) {
+	if p.over = p.over || p.text.Len()+len(text) > maxPrinted; !p.over {
+		p.text.Write(text)
+	}
+}
+
+// bytes returns what was printed; nil if it was too much.
+func (p *printed) bytes() []byte {
+	if p.over {
+		return nil
+	}
+	return append([]byte{}, p.text.Bytes()...)
+}
