@@ -198,3 +198,23 @@ func TestAFormatterIsUnchangedAfterItsRestore(t *testing.T) {
 	assert.Equal(t, "unchanged", s.states("fmt")["fmt"])
 	assert.Equal(t, "\n", s.read("ran"))
 }
+
+func TestAPlanKnowsWhatARunKnows(t *testing.T) {
+	s := tell(t, `
+[env]
+FLAGS = "-j$TUGLINE_JOBS $TUGLINE_RUN"
+PATHS = "bin:$PATH"
+JOBS  = { run = 'echo "$TUGLINE_JOBS"' }
+[task.t]
+reads = "in"
+run = 'true $FLAGS $PATHS $JOBS'
+`)
+	s.write("in", "1")
+	s.states("t")
+	assert.Equal(t, "unchanged", s.planned("t")["t"])
+	assert.Equal(t, 0, s.tugline("plan", "--check", "t").code)
+	s.env = append(s.env, "PATH="+os.Getenv("PATH")+":/elsewhere")
+	assert.Equal(t, "unchanged", s.states("t")["t"])
+	s.write("tugline.toml", strings.Replace(s.read("tugline.toml"), "bin:", "lib:", 1))
+	assert.Equal(t, `run: PATHS is "lib:$PATH", it was "bin:$PATH"`, s.planned("t")["t"])
+}

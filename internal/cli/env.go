@@ -17,13 +17,19 @@ import (
 	"tugline/internal/output"
 	"tugline/internal/plan"
 	"tugline/internal/project"
+	"tugline/internal/shell"
 )
 
-// request returns what is asked for of the world when something is planned,
-// without the calls.
-func (a *app) request(ctx context.Context, options *runOptions) (plan.Request, error) {
+// request returns what is asked for of the world when something of p is planned,
+// without the calls. All commands ask for the same, so that a plan knows what a
+// run knows. What it starts is ended with this call of Tugline.
+func (a *app) request(ctx context.Context, p *project.Project, options *runOptions) (plan.Request, error) {
+	if a.env.Program != "" {
+		shell.SetGuard([]string{a.env.Program, guardCommand, "TUGLINE_RUN=" + a.runName})
+	}
 	files, err := a.userEnvFiles(options.files)
 	return plan.Request{
+		Jobs: options.jobsFor(p), Run: a.runName,
 		Env: a.env.Vars, Set: options.set, Files: files, EnvFiles: a.envFiles, Compute: a.compute(ctx), List: a.listed(ctx), Secrets: a.secrets,
 		From: a.env.Folder, Base: a.base, OS: runtime.GOOS, Arch: runtime.GOARCH,
 	}, err
@@ -172,7 +178,7 @@ func (a *app) variables(ctx context.Context, p *project.Project, words []string,
 	if err := options.checkVariables(); err != nil {
 		return nil, nil, err
 	}
-	req, err := a.request(ctx, options)
+	req, err := a.request(ctx, p, options)
 	if err != nil {
 		return nil, nil, err
 	}

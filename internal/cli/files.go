@@ -57,7 +57,7 @@ func (a *app) who(ctx context.Context, p *project.Project, name string) (output.
 		return output.Who{}, &usageError{msg: fmt.Sprintf("%q is not in the project", name)}
 	}
 	who := output.Who{Path: filepath.ToSlash(rel)}
-	req, err := a.request(ctx, &runOptions{})
+	req, err := a.request(ctx, p, &runOptions{})
 	if err != nil {
 		return who, err
 	}
@@ -159,7 +159,7 @@ func (a *app) sweepable(ctx context.Context, p *project.Project, calls []project
 
 // stale returns what earlier runs made and no task makes any more.
 func (a *app) stale(ctx context.Context, p *project.Project) ([]engine.Stale, error) {
-	req, err := a.request(ctx, &runOptions{})
+	req, err := a.request(ctx, p, &runOptions{})
 	if err != nil {
 		return nil, err
 	}

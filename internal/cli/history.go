@@ -27,12 +27,12 @@ const keepRuns = 50
 
 // record begins the record of a run. It returns nil, and says so, when none can
 // be kept.
-func (a *app) record(p *project.Project, memory *engine.Memory, run string, options *runOptions) *engine.Recording {
+func (a *app) record(p *project.Project, memory *engine.Memory, options *runOptions) *engine.Recording {
 	folder, err := filepath.Rel(p.Folder, a.stood)
 	if err != nil {
 		folder = a.stood
 	}
-	head := history.Run{ID: run, Started: time.Now().UTC(), Request: []string{}, Folder: filepath.ToSlash(folder), File: filepath.ToSlash(a.file), Resumes: options.resumes}
+	head := history.Run{ID: a.runName, Started: time.Now().UTC(), Request: []string{}, Folder: filepath.ToSlash(folder), File: filepath.ToSlash(a.file), Resumes: options.resumes}
 	for _, word := range options.words {
 		head.Request = append(head.Request, a.secrets.Text(word))
 	}
@@ -41,7 +41,7 @@ func (a *app) record(p *project.Project, memory *engine.Memory, run string, opti
 		a.tell("tugline: nothing is remembered of this run: " + err.Error() + "\n")
 		return nil
 	}
-	return &engine.Recording{To: recorder, Folder: memory.Ledger.RunFolder(run), Run: run}
+	return &engine.Recording{To: recorder, Folder: memory.Ledger.RunFolder(a.runName), Run: a.runName}
 }
 
 // endRecord ends the record of a run.

@@ -17,6 +17,7 @@ import (
 	"tugline/internal/plan"
 	"tugline/internal/project"
 	"tugline/internal/secret"
+	"tugline/internal/shell"
 )
 
 // Env is the world that a call of Tugline sees.
@@ -69,7 +70,9 @@ func (e *usageError) Error() string { return e.msg }
 // Main does what env.Args say and returns the exit code. When ctx is done, it
 // ends what runs first; the cause should be an [Interrupted].
 func Main(ctx context.Context, env Env) int {
-	a := &app{env: env, stood: env.Folder, secrets: &secret.Mask{}}
+	a := &app{env: env, runName: newRunName(), stood: env.Folder, secrets: &secret.Mask{}}
+	defer shell.EndStrays(grace)
+	defer shell.EndGuard()
 	root := a.root()
 	args := append([]string{}, env.Args...) // nil would mean os.Args
 	if len(args) > 0 && isProjectPath(args[0]) {

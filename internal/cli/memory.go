@@ -43,7 +43,7 @@ func (o *memoryOptions) add(flags *pflag.FlagSet) {
 func (a *app) memory(p *project.Project, options *memoryOptions, forced []project.Call) (*engine.Memory, error) {
 	ledger := history.At(p.Folder)
 	m := &engine.Memory{
-		Top: p.Folder, Ledger: ledger, Files: a.files(),
+		Top: p.Folder, Ledger: ledger, Files: a.files(), Run: a.runName,
 		ForceAll: options.forceAll, Force: map[*project.Task]bool{}, AsIs: map[*project.Task]bool{},
 		World: fingerprint.World{Top: p.Folder, OS: runtime.GOOS, Arch: runtime.GOARCH, Hidden: a.secrets.Text},
 	}

@@ -76,7 +76,7 @@ func (a *app) foresee(ctx context.Context, p *project.Project, calls []project.C
 // planned returns a plan of calls and what is known from earlier runs, without
 // changing anything.
 func (a *app) planned(ctx context.Context, p *project.Project, calls []project.Call, run *runOptions, noCompute bool) (*plan.Plan, *engine.Memory, error) {
-	req, err := a.request(ctx, run)
+	req, err := a.request(ctx, p, run)
 	if err != nil {
 		return nil, nil, err
 	}

@@ -27,6 +27,7 @@ var Version = "0.1.0-dev"
 type app struct {
 	env Env
 
+	runName string // the name of this run, if it becomes one
 	stood   string // where the user stood, before -C
 	folder  string // -C
 	file    string // --file

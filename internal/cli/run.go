@@ -19,7 +19,6 @@ import (
 	"tugline/internal/output"
 	"tugline/internal/plan"
 	"tugline/internal/project"
-	"tugline/internal/shell"
 )
 
 // grace is the time a program has to end after the polite signal.
@@ -76,6 +75,11 @@ func (o *runOptions) check(flags *pflag.FlagSet) error {
 	return nil
 }
 
+// jobsFor returns how many steps of p run at once.
+func (o *runOptions) jobsFor(p *project.Project) int {
+	return cmp.Or(o.jobs, p.Jobs, runtime.NumCPU())
+}
+
 func (o *runOptions) checkVariables() error {
 	for _, pair := range o.set {
 		name, _, ok := strings.Cut(pair, "=")
@@ -117,12 +121,11 @@ func (a *app) run(ctx context.Context, p *project.Project, calls []project.Call,
 
 // runCalls plans and runs calls.
 func (a *app) runCalls(ctx context.Context, p *project.Project, calls []project.Call, options *runOptions) error {
-	jobs := cmp.Or(options.jobs, p.Jobs, runtime.NumCPU())
+	jobs := options.jobsFor(p)
 	if options.dryRun {
 		return a.foresee(ctx, p, calls, options, &planOptions{})
 	}
-	run := newRunName()
-	pl, scripts, err := a.ready(ctx, p, calls, options, jobs, run)
+	pl, scripts, err := a.ready(ctx, p, calls, options)
 	if err != nil {
 		return err
 	}
@@ -136,10 +139,9 @@ func (a *app) runCalls(ctx context.Context, p *project.Project, calls []project.
 	cfg := engine.Config{Jobs: jobs, After: p.After, AfterAll: options.after, Grace: grace, Quiet: a.quiet, Kill: a.env.Kill, Secrets: a.secrets}
 	var recording *engine.Recording
 	if a.remember(memory) {
-		memory.Run = run
 		cfg.Memory = memory
 		defer a.settleMemory(p, memory)
-		recording = a.record(p, memory, run, options)
+		recording = a.record(p, memory, options)
 		usual := sync.OnceValue(memory.Ledger.Usual)
 		cfg.Times = func(s *plan.Step) time.Duration { return usual()[s.Name] }
 	}
@@ -158,11 +160,6 @@ func (a *app) runCalls(ctx context.Context, p *project.Project, calls []project.
 	if a.onTerminal() {
 		shown.Size = func() (int, int) { return output.Size(a.env.Stdout) }
 	}
-	if a.env.Program != "" {
-		shell.SetGuard([]string{a.env.Program, guardCommand, "TUGLINE_RUN=" + run})
-	}
-	defer shell.EndStrays(grace)
-	defer shell.EndGuard()
 	display := output.NewDisplay(pl, shown)
 	summary, err := a.engineRun(ctx, pl, scripts, cfg, display, recording)
 	a.endRecord(p, memory, recording, summary, err)
@@ -174,12 +171,12 @@ func (a *app) runCalls(ctx context.Context, p *project.Project, calls []project.
 }
 
 // ready plans calls and sees to all that must be well before anything starts.
-func (a *app) ready(ctx context.Context, p *project.Project, calls []project.Call, options *runOptions, jobs int, run string) (*plan.Plan, *engine.Scripts, error) {
-	req, err := a.request(ctx, options)
+func (a *app) ready(ctx context.Context, p *project.Project, calls []project.Call, options *runOptions) (*plan.Plan, *engine.Scripts, error) {
+	req, err := a.request(ctx, p, options)
 	if err != nil {
 		return nil, nil, err
 	}
-	req.Calls, req.Jobs, req.Run = calls, jobs, run
+	req.Calls = calls
 	pl, err := plan.New(p, req)
 	if err != nil {
 		return nil, nil, err
