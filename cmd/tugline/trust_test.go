@@ -218,3 +218,90 @@ run = 'true $FLAGS $PATHS $JOBS'
 	s.write("tugline.toml", strings.Replace(s.read("tugline.toml"), "bin:", "lib:", 1))
 	assert.Equal(t, `run: PATHS is "lib:$PATH", it was "bin:$PATH"`, s.planned("t")["t"])
 }
+
+// What was made for a source that is gone must not go on into what is shipped.
+func TestOutputsOfInstancesThatAreNoMore(t *testing.T) {
+	s := tell(t, `
+[task.page]
+each.port = { files = "gauges/*.csv", as = "stem" }
+reads.raw = "gauges/$port.csv"
+writes.out = "pages/$port.html"
+run = 'cat "$raw" >"$out"; echo "$port" >>ran'
+[task.fmt]
+reads = "pages/*.html"
+writes = "pages/*.html"
+needs = ["page"]
+run = 'for f in pages/*.html; do tr a-z A-Z <"$f" >new; cmp -s new "$f" || cat new >"$f"; rm new; done'
+[task.site]
+needs = ["fmt"]
+reads = "pages/*.html"
+writes = "site.txt"
+run = 'cat pages/*.html >site.txt'
+`)
+	for _, port := range []string{"dunmouth", "merrowick", "saltreach"} {
+		s.write("gauges/"+port+".csv", port+"\n")
+	}
+	s.states("site")
+	assert.Equal(t, "DUNMOUTH\nMERROWICK\nSALTREACH\n", s.read("site.txt"))
+	gone := s.read("gauges/merrowick.csv")
+	require.NoError(t, os.Remove(filepath.Join(s.dir, "gauges/merrowick.csv")))
+
+	plan := s.tugline("plan", "site")
+	assert.Contains(t, plan.stdout, "would remove pages/merrowick.html: page --port merrowick, which made it, is no more\n")
+	assert.Contains(t, plan.stdout, "pages/merrowick.html is gone")
+	assert.Equal(t, 1, s.tugline("plan", "--check", "site").code)
+	assert.Contains(t, s.tugline("plan", "--json", "site").stdout, `"made_by": "page --port merrowick"`)
+	r := s.tugline("site")
+	assert.Contains(t, r.stdout, "removed pages/merrowick.html: page --port merrowick, which made it, is no more\n")
+	assert.NoFileExists(t, filepath.Join(s.dir, "pages/merrowick.html"))
+	assert.Equal(t, "DUNMOUTH\nSALTREACH\n", s.read("site.txt"))
+	assert.NotContains(t, s.tugline("site").stdout, "removed")
+
+	s.write("gauges/merrowick.csv", gone)
+	assert.Regexp(t, `restored +page --port merrowick +\S+ +first run here`, s.tugline("site").stdout, "the source is back")
+	assert.Equal(t, "DUNMOUTH\nMERROWICK\nSALTREACH\n", s.read("site.txt"))
+
+	s.write("pages/saltreach.html", "EDITED\n")
+	require.NoError(t, os.Remove(filepath.Join(s.dir, "gauges/saltreach.csv")))
+	assert.Contains(t, s.tugline("site").stdout, "kept pages/saltreach.html, edited since page --port saltreach made it, which is no more\n")
+	assert.Equal(t, "EDITED\n", s.read("pages/saltreach.html"))
+	require.NoError(t, os.RemoveAll(filepath.Join(s.dir, "gauges")))
+	assert.Contains(t, s.tugline("page").stdout, "removed pages/dunmouth.html", "the last one, too")
+	left, err := filepath.Glob(filepath.Join(s.dir, "pages/*"))
+	require.NoError(t, err)
+	assert.Equal(t, []string{filepath.Join(s.dir, "pages/saltreach.html")}, left)
+}
+
+func TestSweepDeletesOnlyWhatARunMade(t *testing.T) {
+	s := tell(t, `
+[task.docs]
+writes = "docs/*.md"
+args.part = { default = "one" }
+run = 'echo "$part" >"docs/$part.md"'
+[task.never-run]
+writes = "elsewhere/*"
+run = "true"
+`)
+	s.write("docs/notes.md", "by hand")
+	s.write("elsewhere/x", "by hand")
+	s.states("docs", "docs", "--part", "two")
+	s.write("docs/late.md", "by hand, later")
+	s.write("docs/two.md", "edited")
+	assert.Equal(t, result{0, "docs/one.md\n", "1 file would be deleted, 1 edited since left: --edited deletes them, too\n"}, s.tugline("sweep", "-n"))
+	assert.Equal(t, result{0, "docs/one.md\n", "1 file would be deleted\n"}, s.tugline("sweep", "-n", "docs", "--part", "one"))
+	assert.Equal(t, result{0, "docs/one.md\n", "1 file deleted, 1 edited since left: --edited deletes them, too\n"}, s.tugline("sweep"))
+	assert.Equal(t, result{0, "docs/two.md\n", "1 file deleted\n"}, s.tugline("sweep", "--edited"))
+	for _, name := range []string{"docs/notes.md", "docs/late.md", "elsewhere/x"} {
+		assert.Contains(t, s.read(name), "by hand")
+	}
+
+	s.states("docs")
+	require.NoError(t, os.Chmod(filepath.Join(s.dir, "docs"), 0o555))
+	defer os.Chmod(filepath.Join(s.dir, "docs"), 0o755)
+	if os.Getuid() == 0 {
+		t.Skip("nothing keeps root from deleting")
+	}
+	r := s.tugline("sweep")
+	assert.Equal(t, 4, r.code)
+	assert.Contains(t, r.stderr, "removing docs/one.md")
+}

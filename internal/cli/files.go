@@ -107,58 +107,71 @@ func whoTasks(mentions []plan.Mention, records []history.Record, did func(histor
 	return tasks
 }
 
+// sweepOptions are the options of sweep.
+type sweepOptions struct {
+	dryRun, stale, edited bool
+}
+
 func (a *app) sweepCommand() *cobra.Command {
-	run := &runOptions{}
-	var stale bool
-	cmd := a.onCalls("sweep [TASK…]", run, func(ctx context.Context, p *project.Project, calls []project.Call) error {
-		paths, err := a.sweepable(ctx, p, calls, stale)
+	o := &sweepOptions{}
+	cmd := a.onCalls("sweep [TASK…]", &runOptions{}, func(ctx context.Context, p *project.Project, calls []project.Call) error {
+		made, err := a.made(ctx, p, calls, o.stale)
 		if err != nil {
 			return err
 		}
-		return a.sweep(ctx, p, paths, run.dryRun)
+		return a.sweep(ctx, p, made, o)
 	})
-	cmd.Short = "Delete what tasks have made, never what is under version control"
+	cmd.Short = "Delete what runs have made and nobody changed since, never what is under version control"
 	cmd.Flags().SortFlags = false
-	cmd.Flags().BoolVarP(&run.dryRun, "dry-run", "n", false, "only show what would be deleted")
-	cmd.Flags().BoolVar(&stale, "stale", false, "delete what earlier runs made and no task makes any more")
+	cmd.Flags().BoolVarP(&o.dryRun, "dry-run", "n", false, "only show what would be deleted")
+	cmd.Flags().BoolVar(&o.stale, "stale", false, "delete what earlier runs made and no task makes any more")
+	cmd.Flags().BoolVar(&o.edited, "edited", false, "delete outputs that were edited since, too")
 	return cmd
 }
 
-// sweepable returns the files to delete: those of calls, or of all tasks.
-func (a *app) sweepable(ctx context.Context, p *project.Project, calls []project.Call, stale bool) ([]string, error) {
-	options := &runOptions{}
-	if stale {
-		found, err := a.stale(ctx, p)
-		var paths []string
-		for _, s := range found {
-			if len(calls) == 0 || slices.ContainsFunc(calls, func(c project.Call) bool { return a.base.Task(c.Name).Name == s.Record.Task }) {
-				paths = append(paths, s.Paths...)
-			}
+// made returns what runs have made: of calls, or of all tasks; with stale, what
+// no task makes any more. A call without arguments means all calls of its task.
+func (a *app) made(ctx context.Context, p *project.Project, calls []project.Call, stale bool) ([]engine.Made, error) {
+	wanted := func(r *history.Record) bool {
+		if len(calls) == 0 {
+			return slices.ContainsFunc(p.Tasks, func(t *project.Task) bool { return t.Name == r.Task })
 		}
-		slices.Sort(paths)
-		return slices.Compact(paths), err
+		return slices.ContainsFunc(calls, func(c project.Call) bool { return recordOf(r, a.base.Task(c.Name), c) })
 	}
-	wanted := map[*project.Task]bool{}
-	for _, c := range calls {
-		wanted[a.base.Task(c.Name)] = true
+	if !stale {
+		memory, err := a.memory(p, &memoryOptions{}, nil)
+		if err != nil {
+			return nil, err
+		}
+		return memory.Made(wanted)
 	}
-	if len(calls) == 0 {
-		for _, t := range p.Tasks {
-			if len(t.Writes) > 0 && !slices.ContainsFunc(t.Args, (*project.Arg).Required) {
-				calls = append(calls, project.Call{Text: t.Name, Name: t.Name, Task: t})
-				wanted[t] = true
-			}
+	found, err := a.stale(ctx, p)
+	return slices.DeleteFunc(found, func(made engine.Made) bool { return len(calls) > 0 && !wanted(&made.Record) }), err
+}
+
+// recordOf reports whether a record is that of a call of t with the arguments of
+// c, whatever the others were.
+func recordOf(r *history.Record, t *project.Task, c project.Call) bool {
+	if r.Task != t.Name {
+		return false
+	}
+	values := map[string]string{}
+	for _, item := range r.Fingerprint.Items {
+		if item.Kind == "argument" {
+			values[item.Name] = strings.TrimPrefix(item.Value, "=")
 		}
 	}
-	pl, memory, err := a.planned(ctx, p, calls, options, false)
-	if err != nil {
-		return nil, err
+	for _, given := range c.Args {
+		value, _ := given.Value.Fixed()
+		if values[t.Arg(given.Name).Variable()] != value {
+			return false
+		}
 	}
-	return memory.Outputs(pl, func(s *plan.Step) bool { return wanted[s.Task] })
+	return true
 }
 
 // stale returns what earlier runs made and no task makes any more.
-func (a *app) stale(ctx context.Context, p *project.Project) ([]engine.Stale, error) {
+func (a *app) stale(ctx context.Context, p *project.Project) ([]engine.Made, error) {
 	req, err := a.request(ctx, p, &runOptions{})
 	if err != nil {
 		return nil, err
@@ -170,8 +183,9 @@ func (a *app) stale(ctx context.Context, p *project.Project) ([]engine.Stale, er
 	return memory.Stale(plan.Written(p, req))
 }
 
-// sweep deletes files, but for those under version control, and tells of each.
-func (a *app) sweep(ctx context.Context, p *project.Project, paths []string, dryRun bool) error {
+// sweep deletes what was made, but for what is under version control, and tells
+// of each file.
+func (a *app) sweep(ctx context.Context, p *project.Project, made []engine.Made, o *sweepOptions) error {
 	kept, err := tracked.Files(ctx, p.Folder)
 	if errors.Is(err, tracked.ErrUnknown) {
 		return &usageError{msg: err.Error(), hint: "so nothing is deleted"}
@@ -179,37 +193,56 @@ func (a *app) sweep(ctx context.Context, p *project.Project, paths []string, dry
 	if err != nil {
 		return err
 	}
-	keep := func(path string) bool { return kept[path] }
-	var removed []string
-	if dryRun {
-		removed = slices.DeleteFunc(slices.Clone(paths), keep)
-	} else {
+	var paths, edited []string
+	for _, m := range made {
+		paths, edited = append(paths, m.Paths...), append(edited, m.Edited...)
+	}
+	if o.edited {
+		paths, edited = append(paths, edited...), nil
+	}
+	slices.Sort(paths)
+	paths = slices.Compact(paths)
+	slices.Sort(edited)
+	edited = slices.DeleteFunc(slices.Compact(edited), func(path string) bool { return slices.Contains(paths, path) })
+	all := len(paths)
+	paths = slices.DeleteFunc(paths, func(path string) bool { return kept[path] })
+	left := leftBehind{tracked: all - len(paths), edited: len(edited)}
+	removed := paths
+	var failed error
+	if !o.dryRun {
 		memory, err := a.memory(p, &memoryOptions{}, nil)
 		if err != nil {
 			return err
 		}
-		removed, err = memory.Sweep(paths, keep)
-		if err != nil {
-			defer a.tell("tugline: " + err.Error() + "\n")
-		}
+		removed, failed = memory.Sweep(paths)
 	}
 	var b strings.Builder
 	for _, path := range removed {
 		b.WriteString(path + "\n")
 	}
 	verb := "deleted"
-	if dryRun {
+	if o.dryRun {
 		verb = "would be deleted"
 	}
 	if err := a.print(b.String()); err != nil {
 		return err
 	}
-	note := fmt.Sprintf("%s %s", count(len(removed), "file"), verb)
-	if left := len(paths) - len(removed); left > 0 {
-		note += fmt.Sprintf(", %d left: under version control, or gone already", left)
+	a.tell(fmt.Sprintf("%s %s%s\n", count(len(removed), "file"), verb, left))
+	return failed
+}
+
+// leftBehind counts outputs that a sweep leaves.
+type leftBehind struct{ tracked, edited int }
+
+func (l leftBehind) String() string {
+	text := ""
+	if l.tracked > 0 {
+		text += fmt.Sprintf(", %d under version control left", l.tracked)
 	}
-	a.tell(note + "\n")
-	return nil
+	if l.edited > 0 {
+		text += fmt.Sprintf(", %d edited since left: --edited deletes them, too", l.edited)
+	}
+	return text
 }
 
 func (a *app) storeCommand() *cobra.Command {

@@ -53,19 +53,22 @@ func (a *app) foresee(ctx context.Context, p *project.Project, calls []project.C
 	if err := a.goOn(pl, memory, run); err != nil {
 		return err
 	}
-	steps, err := memory.Foresee(pl)
+	preview, err := memory.Foresee(pl)
 	if err != nil {
 		return err
 	}
 	if options.json {
-		err = output.PlanJSON(a.env.Stdout, steps)
+		err = output.PlanJSON(a.env.Stdout, preview)
 	} else {
-		err = output.Plan(a.env.Stdout, steps, a.verbose, a.style(a.env.Stdout))
+		err = output.Plan(a.env.Stdout, preview, a.verbose, a.style(a.env.Stdout))
 	}
 	if err != nil || !options.check {
 		return err
 	}
-	for _, s := range steps {
+	if len(preview.Removes) > 0 {
+		return errFailed
+	}
+	for _, s := range preview.Steps {
 		if s.Action == engine.ToRun || s.Action == engine.Maybe || s.Action == engine.ToRestore {
 			return errFailed
 		}
@@ -113,13 +116,13 @@ func (a *app) why(ctx context.Context, p *project.Project, call project.Call, ru
 	if err != nil {
 		return err
 	}
-	steps, err := memory.Foresee(pl)
+	preview, err := memory.Foresee(pl)
 	if err != nil {
 		return err
 	}
 	t := a.base.Task(call.Name)
 	var all []output.Why
-	for _, s := range steps {
+	for _, s := range preview.Steps {
 		if s.Step.Task == t && (len(t.Looped()) > 0 || len(all) == 0) {
 			shown := output.Why{Foreseen: s}
 			shown.Last, shown.Ran = memory.Ledger.Read(s.Step.ID())

@@ -174,7 +174,7 @@ func (l *loop) failureEnv(s *plan.Step) []string {
 
 // expand adds the instances of a step whose values are known now. It returns
 // the result of one that fails for that.
-func (l *loop) expand(s *plan.Step) *Result {
+func (l *loop) expand(ctx context.Context, s *plan.Step) *Result {
 	if l.cfg.Memory != nil {
 		l.cfg.Memory.Files.Forget()
 	}
@@ -192,6 +192,7 @@ func (l *loop) expand(s *plan.Step) *Result {
 		}
 		return r
 	}
+	l.removeVanished(ctx, []*project.Task{s.Task})
 	l.grow(added)
 	l.recount(s)
 	if s.Whole != nil {

@@ -141,6 +141,7 @@ func newLoop(p *plan.Plan, scripts *Scripts, cfg Config) *loop {
 func (l *loop) run(ctx context.Context) {
 	started := l.cfg.Now()
 	l.tell(Event{Kind: RunStarted, Time: started})
+	l.removeVanished(ctx, l.plan.LoopedTasks())
 	for _, s := range l.plan.Steps {
 		l.consider(s)
 	}
@@ -235,7 +236,7 @@ func (l *loop) startReady(ctx context.Context) {
 		}
 		if s.Loop != nil {
 			l.ready.pop()
-			if r := l.expand(s); r != nil {
+			if r := l.expand(ctx, s); r != nil {
 				l.endUnstarted(*r)
 			}
 			continue

@@ -39,6 +39,7 @@ const (
 	StepsAdded   Kind = "steps.added"  // steps are new in the plan: Added
 	StepRetry    Kind = "step.retry"   // an attempt failed, and another one follows; Text tells of both
 	StepFinished Kind = "step.finished"
+	RunNote      Kind = "run.note" // what there is to tell of the whole run: Text
 	RunFinished  Kind = "run.finished"
 )
 

@@ -19,19 +19,49 @@ type Foreseen struct {
 	Reasons []fingerprint.Reason
 }
 
-// Foresee returns what a run of p would do with each step that has commands, in
-// order. It changes nothing but p, which gets the instances whose values are
-// known already.
-func (m *Memory) Foresee(p *plan.Plan) ([]Foreseen, error) {
-	f := &foreseer{memory: m, pending: map[*plan.Step]bool{}, idle: map[*plan.Step]bool{}, unsure: map[*plan.Step]bool{}, restores: map[*plan.Step]string{}, left: map[*plan.Step]*restoration{}}
-	err := f.steps(p, p.Steps)
-	return f.all, err
+// Preview is what a run would do.
+type Preview struct {
+	Steps   []Foreseen // those that have commands, in order
+	Removes []Made     // by instances that are no more
+}
+
+// Foresee returns what a run of p would do. It changes nothing but p, which gets
+// the instances whose values are known already.
+func (m *Memory) Foresee(p *plan.Plan) (Preview, error) {
+	f := &foreseer{memory: m, base: m.Files, pending: map[*plan.Step]bool{}, idle: map[*plan.Step]bool{}, unsure: map[*plan.Step]bool{}, restores: map[*plan.Step]string{}, left: map[*plan.Step]*restoration{}}
+	err := f.removals(p, p.LoopedTasks())
+	if err == nil {
+		err = f.steps(p, p.Steps)
+	}
+	return Preview{f.all, f.removes}, err
+}
+
+// removals notes what will be removed, since instances of tasks are no more. What
+// is judged later is judged without it.
+func (f *foreseer) removals(p *plan.Plan, tasks []*project.Task) error {
+	for _, t := range tasks {
+		gone, err := f.memory.Vanished(p, t)
+		if err != nil {
+			return err
+		}
+		for _, made := range gone {
+			if len(made.Paths) > 0 {
+				f.removes = append(f.removes, made)
+				f.base = &ahead{f.base, []*restoration{f.memory.removal(made.Paths)}}
+			}
+		}
+	}
+	return nil
 }
 
 // steps goes through steps in their order. Those that a loop adds come with it.
 func (f *foreseer) steps(p *plan.Plan, steps []*plan.Step) error {
-	judged := f.memory.judgeAll(steps)
+	in := f.base
+	judged := f.memory.judgeAll(steps, in)
 	for i, s := range steps {
+		if f.base != in && (s.Works() || s.Skip != "") && s.Loop == nil { // something else goes, by now
+			judged[i] = f.memory.judgedIn(s, s.Inputs(), f.base)
+		}
 		if err := f.step(p, s, &judged[i]); err != nil {
 			return err
 		}
@@ -47,9 +77,15 @@ type judged struct {
 	err     error
 }
 
+// judgedIn judges a step by the files of a view.
+func (m *Memory) judgedIn(s *plan.Step, inputs []plan.Input, in view) judged {
+	v, err := m.judge(s, inputs, in)
+	return judged{v.Action, v.Reasons, v.now.Sum, err}
+}
+
 // judgeAll judges all steps that are judged for themselves, on all processors:
 // nothing changes meanwhile, so the order does not matter.
-func (m *Memory) judgeAll(steps []*plan.Step) []judged {
+func (m *Memory) judgeAll(steps []*plan.Step, in view) []judged {
 	all := make([]judged, len(steps))
 	type work struct {
 		at     int
@@ -60,8 +96,7 @@ func (m *Memory) judgeAll(steps []*plan.Step) []judged {
 	for range runtime.GOMAXPROCS(0) {
 		wg.Go(func() {
 			for w := range next {
-				v, err := m.Judge(steps[w.at], w.inputs)
-				all[w.at] = judged{v.Action, v.Reasons, v.now.Sum, err}
+				all[w.at] = m.judgedIn(steps[w.at], w.inputs, in)
 			}
 		})
 	}
@@ -83,7 +118,9 @@ func (m *Memory) judgeAll(steps []*plan.Step) []judged {
 // foreseer goes through a plan.
 type foreseer struct {
 	memory  *Memory
+	base    view // the files, without what will be removed
 	all     []Foreseen
+	removes []Made
 	pending map[*plan.Step]bool // they may do something
 	idle    map[*plan.Step]bool // they are left as they are, or skipped
 	unsure  map[*plan.Step]bool // their conditions are not known yet, and they call others
@@ -124,9 +161,8 @@ func (f *foreseer) step(p *plan.Plan, s *plan.Step, judged *judged) error {
 // as they will be, if that is known, else as they are.
 func (f *foreseer) byFiles(s *plan.Step, now *judged) (Foreseen, error) {
 	if restored := f.restoredBefore(s); restored != nil {
-		v, err := f.memory.judge(s, s.Inputs(), &ahead{f.memory.Files, restored})
-		*now = judged{v.Action, v.Reasons, v.now.Sum, err}
-		return Foreseen{s, now.action, now.reasons}, err
+		*now = f.memory.judgedIn(s, s.Inputs(), &ahead{f.base, restored})
+		return Foreseen{s, now.action, now.reasons}, now.err
 	}
 	one := Foreseen{s, now.action, now.reasons}
 	if now.err != nil {
@@ -196,6 +232,9 @@ func (f *foreseer) loop(p *plan.Plan, s *plan.Step) error {
 		}
 	}
 	added, err := p.Expand(s)
+	if err == nil {
+		err = f.removals(p, []*project.Task{s.Task})
+	}
 	if err == nil {
 		err = f.steps(p, added)
 	}

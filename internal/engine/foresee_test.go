@@ -116,7 +116,7 @@ func TestAPlanSaysWhatARunDoes(t *testing.T) {
 			require.NoError(t, err)
 			states := r.run("all")
 			moved := map[string]bool{} // what may have left other files than foreseen
-			for _, f := range foreseen {
+			for _, f := range foreseen.Steps {
 				seen[f.Action]++
 				name, state := f.Step.Name, states[f.Step.Name]
 				after := false

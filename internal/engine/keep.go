@@ -61,12 +61,59 @@ func (m *Memory) keep(ctx context.Context, s *plan.Step, v *Verdict, e ended) (k
 		return k, err
 	}
 	if toStore {
-		made := store.Made{Took: e.took, Log: e.log, Local: m.localTexts(), LocalKey: m.localKey(before)}
+		made := store.Made{Took: e.took, Log: e.log, Local: m.localTexts(), LocalKey: m.localKey(before), Beside: m.before(s, v).isBeside}
 		if err := m.Store.Put(ctx, before, root, outputs, made); err != nil {
 			k.unkept = "not kept in the store: " + err.Error()
 		}
 	}
 	return k, m.write(s, v, outputs, e.took)
+}
+
+// before is what is known of outputs from before a run.
+type before struct {
+	present map[string]*files.Found     // what was there
+	record  map[string]fingerprint.File // what the last good run left
+}
+
+// before returns what is known of the outputs of a step from before it ran.
+func (m *Memory) before(s *plan.Step, v *Verdict) before {
+	b := before{make(map[string]*files.Found, len(v.present)), map[string]fingerprint.File{}}
+	for i := range v.present {
+		b.present[v.present[i].Path] = &v.present[i]
+	}
+	if len(v.present) > 0 {
+		record, _ := m.Ledger.Read(s.ID()) // without one, it made nothing
+		for _, f := range record.Outputs {
+			b.record[f.Path] = f
+		}
+	}
+	return b
+}
+
+// isBeside reports whether a step did not make an output: it was there before and
+// nobody touched it, and it is not what an earlier run of the step made.
+func (b before) isBeside(f *files.Found) bool {
+	was := b.present[f.Path]
+	if was == nil || !was.Untouched(f) {
+		return false
+	}
+	made, recorded := b.record[f.Path]
+	return !recorded || made.Beside || made.Mark != markOf(*f)
+}
+
+// was returns the mark that an output had before it was changed in place, by this
+// run or by an earlier one that left it as it is now.
+func (b before) was(f *files.Found) string {
+	was := b.present[f.Path]
+	switch {
+	case was == nil:
+		return ""
+	case !was.Untouched(f):
+		return markOf(*was)
+	case b.record[f.Path].Mark == markOf(*f):
+		return b.record[f.Path].Was
+	}
+	return ""
 }
 
 // localTexts returns the paths of this checkout, as outputs may hold them.
@@ -161,16 +208,27 @@ func (m *Memory) readAgain(s *plan.Step, v *Verdict, inputs []plan.Input, output
 	return nil
 }
 
+// write keeps the record of a step that ended well, and has the instance found
+// again when its values are no more.
 func (m *Memory) write(s *plan.Step, v *Verdict, outputs []files.Found, took time.Duration) error {
+	if values := s.InstanceID(); values != "" && v.head == (history.Head{}) {
+		if err := m.Ledger.AddInstance(s.Task.Name, history.Instance{ID: s.ID(), Values: values}); err != nil {
+			return err
+		}
+	}
 	now := v.now
 	now.Files = fingerprint.Files(v.reads)
 	outputsSum := files.Digest{}
 	if len(s.Writes) > 0 {
 		outputsSum = files.SumOf(outputs)
 	}
+	written, before := fingerprint.Files(outputs), m.before(s, v)
+	for i := range outputs {
+		written[i].Beside, written[i].Was = before.isBeside(&outputs[i]), before.was(&outputs[i])
+	}
 	return m.Ledger.Write(s.ID(), history.Record{
 		Call: s.Name, Task: s.Task.Name, Run: m.Run, Finished: time.Now().UTC(), Ms: took.Milliseconds(),
-		Sum: now.Sum, OutputsSum: outputsSum.String(), Fingerprint: now, Outputs: fingerprint.Files(outputs),
+		Sum: now.Sum, OutputsSum: outputsSum.String(), Fingerprint: now, Outputs: written,
 	})
 }
 

@@ -36,6 +36,7 @@ type Verdict struct {
 	now     fingerprint.Fingerprint // without files
 	outputs files.Digest            // the sum of the outputs, as they are now
 	reads   []files.Found           // what it reads, unless it is to be left
+	present []files.Found           // what stood in the places of its outputs before it ran or was restored
 }
 
 // Memory is what is known from earlier runs and how it is to be used. It may be
@@ -167,7 +168,13 @@ func (m *Memory) compare(s *plan.Step, v *Verdict, head history.Head, found bool
 		return err
 	}
 	if m.keeps(s) && m.isKept(v.now.Sum) {
-		v.Action = ToRestore
+		can, err := m.canRestore(s, v, in)
+		if err != nil {
+			return err
+		}
+		if can {
+			v.Action = ToRestore
+		}
 	}
 	return nil
 }

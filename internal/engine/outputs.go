@@ -41,6 +41,9 @@ func (m *Memory) begin(s *plan.Step, v *Verdict) (aside string, err error) {
 			return aside, err
 		}
 	}
+	if v.present, err = matchOutputs(s.Writes, m.Files); err != nil {
+		return aside, err
+	}
 	return aside, m.Ledger.Begin(s.ID(), v.now.Sum, history.Started)
 }
 

@@ -60,6 +60,39 @@ func (m *Memory) peek(sum string) (*store.Entry, bool) {
 	return nil, false
 }
 
+// canRestore reports whether what is kept can be put back: what stood beside the
+// outputs when they were made, and was not made by that run, must be there. It is
+// not restored, for it may be the user's.
+func (m *Memory) canRestore(s *plan.Step, v *Verdict, in view) (bool, error) {
+	entry, found := m.peek(v.now.Sum)
+	if !found {
+		return false, nil
+	}
+	var beside []*store.File
+	for i := range entry.Files {
+		if entry.Files[i].Beside {
+			beside = append(beside, &entry.Files[i])
+		}
+	}
+	if len(beside) == 0 {
+		return true, nil
+	}
+	present, err := matchOutputs(s.Writes, in)
+	if err != nil {
+		return false, err
+	}
+	there := make(map[string]files.Digest, len(present))
+	for i := range present {
+		there[present[i].Path] = present[i].Digest
+	}
+	for _, f := range beside {
+		if digest, is := there[f.Path]; !is || digest != f.Digest && f.Link == "" {
+			return false, nil
+		}
+	}
+	return true, nil
+}
+
 // restore puts the kept outputs of a step into their places. done is false if
 // they turned out not to be there. What stands in their places and was not left
 // by the last good run is somebody's work: it is moved aside, and aside tells
@@ -85,12 +118,11 @@ func (m *Memory) restore(ctx context.Context, s *plan.Step, v *Verdict, inputs [
 	if err != nil {
 		return false, "", err
 	}
-	present, err := matchOutputs(s.Writes, m.Files)
-	if err != nil {
+	if v.present, err = matchOutputs(s.Writes, m.Files); err != nil {
 		return false, "", err
 	}
 	how := store.Restoring{
-		Staging: path.Join(history.FolderName, history.Staging(s.ID())), Present: present, May: written.Match,
+		Staging: path.Join(history.FolderName, history.Staging(s.ID())), Present: v.present, May: written.Match,
 		Known: m.known(s, v), Aside: m.aside(),
 	}
 	moved, err := m.Store.Restore(ctx, entry, root, how)
@@ -124,7 +156,9 @@ func (m *Memory) known(s *plan.Step, v *Verdict) func(files.Found) bool {
 	record, _ := m.Ledger.Read(s.ID()) // without one, none is known
 	left := make(map[string]string, len(record.Outputs))
 	for _, f := range record.Outputs {
-		left[f.Path] = f.Mark
+		if !f.Beside {
+			left[f.Path] = f.Mark
+		}
 	}
 	for _, f := range v.reads {
 		left[f.Path] = markOf(f)

@@ -44,6 +44,12 @@ type File struct {
 	Mark string `json:"mark"` // the digest of its content; before it "x:" if it may be run, "link:" if it is a link; "folder" for an empty folder
 	// Raw is the path if it is not UTF-8, which is all that JSON can hold.
 	Raw []byte `json:"raw,omitempty"`
+	// Beside says of an output that the run did not make it: it was there before, and
+	// the run left it alone.
+	Beside bool `json:"beside,omitempty"`
+	// Was is the mark that an output had before the run changed it in place; empty:
+	// it was not there, or is as it was.
+	Was string `json:"was,omitempty"`
 }
 
 // Reread makes the paths of files that were kept as JSON what they were.

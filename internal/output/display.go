@@ -124,6 +124,10 @@ func (d *Display) Event(e engine.Event) {
 		}
 	case engine.StepWaiting:
 		d.waiting(e.Step, string(e.Text))
+	case engine.RunNote:
+		if !d.quiet {
+			d.write(d.style.faint(printable(string(e.Text))) + "\n")
+		}
 	case engine.StepRetry:
 		d.retry(e.Step, string(e.Text))
 	case engine.StepFinished:

@@ -39,7 +39,8 @@ const maxReasons = 4
 
 // Plan writes what a run would do, one step a line, each followed by the
 // reasons after the first.
-func Plan(w io.Writer, steps []engine.Foreseen, verbose bool, st Style) error {
+func Plan(w io.Writer, preview engine.Preview, verbose bool, st Style) error {
+	steps := preview.Steps
 	var b strings.Builder
 	width := 0
 	for _, s := range steps {
@@ -60,6 +61,12 @@ func Plan(w io.Writer, steps []engine.Foreseen, verbose bool, st Style) error {
 		for _, text := range texts[1:] {
 			b.WriteString(indent + text + "\n")
 		}
+	}
+	for i, made := range preview.Removes {
+		if i == 0 {
+			b.WriteString("\n")
+		}
+		b.WriteString(printable(fmt.Sprintf("would remove %s: %s, which made it, is no more", strings.Join(made.Paths, ", "), made.Record.Call)) + "\n")
 	}
 	b.WriteString("\n" + actionCounts(steps, st) + "\n")
 	_, err := io.WriteString(w, b.String())
@@ -138,12 +145,22 @@ type jsonForeseen struct {
 }
 
 // PlanJSON writes the same as one JSON object.
-func PlanJSON(w io.Writer, steps []engine.Foreseen) error {
-	list := make([]jsonForeseen, 0, len(steps))
-	for _, s := range steps {
+func PlanJSON(w io.Writer, preview engine.Preview) error {
+	list := make([]jsonForeseen, 0, len(preview.Steps))
+	for _, s := range preview.Steps {
 		list = append(list, foreseenJSON(s))
 	}
-	return JSON(w, map[string]any{"tasks": list})
+	removes := []jsonRemoval{}
+	for _, made := range preview.Removes {
+		removes = append(removes, jsonRemoval{made.Record.Call, made.Paths})
+	}
+	return JSON(w, map[string]any{"tasks": list, "removes": removes})
+}
+
+// jsonRemoval is what an instance left that is no more, as JSON.
+type jsonRemoval struct {
+	MadeBy string   `json:"made_by"`
+	Paths  []string `json:"paths"`
 }
 
 func foreseenJSON(s engine.Foreseen) jsonForeseen {

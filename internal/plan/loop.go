@@ -113,6 +113,10 @@ func (p *Plan) Expand(s *Step) ([]*Step, error) {
 	b.found, b.world.found, b.lists = nil, nil, nil
 	loop := s.Loop
 	s.Loop, s.Reads, s.Writes = nil, nil, nil
+	if p.expanded == nil {
+		p.expanded = map[*project.Task]bool{}
+	}
+	p.expanded[s.Task] = true
 	s.Entries, s.Skip = b.instances(loop)
 	s.Needs = append(s.Needs, s.Entries...)
 	if whole := s.Whole; whole != nil {

@@ -47,7 +47,8 @@ type Plan struct {
 	Project *project.Project
 	Steps   []*Step
 
-	builder *builder // to add the steps that are not known yet
+	builder  *builder               // to add the steps that are not known yet
+	expanded map[*project.Task]bool // the tasks whose values were made in the run
 }
 
 // Step is one call, filled in and ready to run.

@@ -20,6 +20,7 @@ import (
 //	object DIGEST               in their order
 //	log OBJECT OFFSET SIZE DIGEST
 //	file MODE OBJECT OFFSET SIZE DIGEST PATH
+//	beside MODE OBJECT OFFSET SIZE DIGEST PATH    a file that was not made, but was there
 //	link TEXT PATH
 //	folder PATH                 an empty one
 //
@@ -47,7 +48,11 @@ func (e *Entry) text() []byte {
 			b = fmt.Appendf(b, "folder\t%q\n", f.Path)
 			continue
 		}
-		b = strconv.AppendUint(append(b, "file\t"...), uint64(f.Mode), 8)
+		kind := "file\t"
+		if f.Beside {
+			kind = "beside\t"
+		}
+		b = strconv.AppendUint(append(b, kind...), uint64(f.Mode), 8)
 		b = append(f.append(append(b, '\t')), '\t')
 		b = append(strconv.AppendQuote(b, f.Path), '\n')
 	}
@@ -99,8 +104,8 @@ func (e *Entry) line(kind string, words [][]byte) bool {
 		p, ok := e.piece(words)
 		e.Log = &p
 		return ok
-	case kind == "file" && len(words) == 6:
-		f := File{}
+	case (kind == "file" || kind == "beside") && len(words) == 6:
+		f := File{Beside: kind == "beside"}
 		ok := false
 		f.Piece, ok = e.piece(words[1:5])
 		mode, modeErr := strconv.ParseUint(string(words[0]), 8, 32)

@@ -37,6 +37,9 @@ type Made struct {
 	// holds one of them is kept under LocalKey instead, for that place alone.
 	Local    []string
 	LocalKey string
+
+	// Beside tells which files were not made, but stood beside what was; nil: none.
+	Beside func(*files.Found) bool
 }
 
 // Put keeps files of the folder root under key, in place of what was kept
@@ -48,7 +51,7 @@ func (s *Store) Put(ctx context.Context, key string, root *os.Root, found []file
 	}
 	defer done()
 	e := &Entry{Key: key, Made: time.Now().UTC(), Took: made.Took, Files: make([]File, 0, len(found))}
-	p := &putter{store: s, entry: e, local: newFinder(made.Local)}
+	p := &putter{store: s, entry: e, local: newFinder(made.Local), beside: made.Beside}
 	defer p.abandon()
 	if err := eachBatch(root, found, p.batch); err != nil {
 		return err
@@ -76,6 +79,8 @@ type putter struct {
 	entry *Entry
 	open  *object // gathers small files; nil: none is open
 	local *finder
+
+	beside func(*files.Found) bool
 }
 
 // batchSize is how many files are read before they are put into an object.
@@ -117,6 +122,9 @@ func (p *putter) batch(root *os.Root, b batch) error {
 	for i := range b.found {
 		if err := p.file(root, &b.found[i], b.texts[i]); err != nil {
 			return fmt.Errorf("keeping %s: %w", b.found[i].Path, err)
+		}
+		if p.beside != nil && b.found[i].Kind == files.File && p.beside(&b.found[i]) {
+			p.entry.Files[len(p.entry.Files)-1].Beside = true
 		}
 	}
 	return nil

@@ -66,6 +66,7 @@ type File struct {
 	Mode   fs.FileMode // permission bits
 	Link   string      // the text of a symbolic link; empty for a file
 	Folder bool        // it is an empty folder
+	Beside bool        // it was not made: it stood beside what was
 	Piece
 }
 

@@ -1,0 +1,176 @@
+package engine
+
+import (
+	"errors"
+	"fmt"
+	"os"
+	"path"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"tugline/internal/files"
+	"tugline/internal/fingerprint"
+	"tugline/internal/glob"
+	"tugline/internal/history"
+	"tugline/internal/plan"
+)
+
+// Made is what a recorded call left, as far as it is still there.
+type Made struct {
+	Record history.Record
+	Paths  []string // as the call left them
+	Edited []string // changed by somebody since
+}
+
+// Made returns what recorded calls made, sorted by call: not what they read, and not
+// what only stood beside their outputs. wanted chooses among the records.
+func (m *Memory) Made(wanted func(*history.Record) bool) ([]Made, error) {
+	records := m.Ledger.All()
+	_, formatted := writtenBy(records)
+	var all []Made
+	for _, r := range records {
+		if !wanted(&r) {
+			continue
+		}
+		made, err := m.made(r, formatted)
+		if err != nil {
+			return nil, err
+		}
+		if len(made.Paths)+len(made.Edited) > 0 {
+			all = append(all, made)
+		}
+	}
+	slices.SortFunc(all, func(a, b Made) int { return strings.Compare(a.Record.Call, b.Record.Call) })
+	return all, nil
+}
+
+// writtenBy returns the files that recorded calls made, by their paths, and how
+// calls left files that they only changed in place.
+func writtenBy(records []history.Record) (made map[string]bool, formatted map[string][]fingerprint.File) {
+	made, formatted = map[string]bool{}, map[string][]fingerprint.File{}
+	for _, r := range records {
+		read := readBy(r)
+		for _, f := range r.Outputs {
+			switch {
+			case f.Beside:
+			case read[f.Path]:
+				formatted[f.Path] = append(formatted[f.Path], f)
+			default:
+				made[f.Path] = true
+			}
+		}
+	}
+	return made, formatted
+}
+
+// made returns what is still there of what a call left. What was only changed in
+// place since, as formatted tells, counts as left by it, too.
+func (m *Memory) made(r history.Record, formatted map[string][]fingerprint.File) (Made, error) {
+	made := Made{Record: r}
+	read := readBy(r)
+	for _, f := range r.Outputs {
+		if read[f.Path] || f.Beside {
+			continue
+		}
+		mark, err := m.markNow(f.Path)
+		switch {
+		case err != nil:
+			return made, err
+		case mark == "":
+		case mark == f.Mark || slices.ContainsFunc(formatted[f.Path], func(in fingerprint.File) bool { return in.Was == f.Mark && in.Mark == mark }):
+			made.Paths = append(made.Paths, f.Path)
+		default:
+			made.Edited = append(made.Edited, f.Path)
+		}
+	}
+	return made, nil
+}
+
+// readBy returns the files that a recorded call read.
+func readBy(r history.Record) map[string]bool {
+	read := make(map[string]bool, len(r.Fingerprint.Files))
+	for _, f := range r.Fingerprint.Files {
+		read[f.Path] = true
+	}
+	return read
+}
+
+// markNow returns the mark of what stands at a path; empty if nothing does.
+func (m *Memory) markNow(name string) (string, error) {
+	set, err := glob.Compile([]glob.Pattern{{Text: glob.Escape(name)}})
+	if err != nil {
+		return "", err
+	}
+	found, err := m.Files.Outputs(set, 0)
+	switch {
+	case err != nil || len(found) == 0:
+		return "", err
+	case len(found) > 1 || found[0].Path != name:
+		return "a folder that holds something", nil
+	}
+	return markOf(found[0]), nil
+}
+
+// Stale returns the outputs of earlier runs that no pattern of written means,
+// none of which takes away, and that nobody has changed since, sorted by call.
+func (m *Memory) Stale(written []plan.Glob) ([]Made, error) {
+	patterns := make([]string, len(written))
+	for i, g := range written {
+		patterns[i] = g.Pattern
+	}
+	tasks, err := glob.NewUnion(patterns)
+	if err != nil {
+		return nil, err
+	}
+	all, err := m.Made(func(r *history.Record) bool {
+		return slices.ContainsFunc(r.Outputs, func(f fingerprint.File) bool { return !tasks.Match(f.Path) })
+	})
+	for i := range all {
+		all[i].Paths, all[i].Edited = slices.DeleteFunc(all[i].Paths, tasks.Match), nil
+	}
+	return slices.DeleteFunc(all, func(made Made) bool { return len(made.Paths) == 0 }), err
+}
+
+func markOf(f files.Found) string { return fingerprint.Files([]files.Found{f})[0].Mark }
+
+// throughLink reports whether a folder on the way to a path is a link: what is
+// there has another path, under which it may be somebody else's.
+func throughLink(root *os.Root, p string) bool {
+	for dir := path.Dir(p); dir != "."; dir = path.Dir(dir) {
+		if info, err := root.Lstat(filepath.FromSlash(dir)); err == nil && info.Mode()&os.ModeSymlink != 0 {
+			return true
+		}
+	}
+	return false
+}
+
+// Sweep removes files, and the folders that become empty with that. It returns
+// what it removed, with what went wrong. Files behind a link are left.
+func (m *Memory) Sweep(paths []string) (removed []string, err error) {
+	root, err := os.OpenRoot(m.Top)
+	if err != nil {
+		return nil, err
+	}
+	defer root.Close()
+	var failed []error
+	for _, p := range paths {
+		if throughLink(root, p) {
+			continue
+		}
+		if err := root.Remove(filepath.FromSlash(p)); err != nil {
+			if !errors.Is(err, os.ErrNotExist) {
+				failed = append(failed, fmt.Errorf("removing %s: %w", p, err))
+			}
+			continue
+		}
+		removed = append(removed, p)
+		for dir := path.Dir(p); dir != "."; dir = path.Dir(dir) {
+			if root.Remove(filepath.FromSlash(dir)) != nil {
+				break // it holds something else
+			}
+		}
+	}
+	m.Files.Forget()
+	return removed, errors.Join(failed...)
+}

@@ -1,0 +1,124 @@
+package engine
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+
+	"tugline/internal/files"
+	"tugline/internal/history"
+	"tugline/internal/plan"
+	"tugline/internal/project"
+)
+
+// Vanished returns what instances of t left that are no more: their values are
+// not among those of now. It is nil where the values are not known yet.
+//
+// What another call left at the same path is that call's. What only a formatter
+// changed since counts as it was left.
+func (m *Memory) Vanished(p *plan.Plan, t *project.Task) ([]Made, error) {
+	recorded := m.Ledger.Instances(t.Name)
+	if len(recorded) == 0 {
+		return nil, nil
+	}
+	ids, known := p.InstanceIDs(t)
+	if !known {
+		return nil, nil
+	}
+	gone := map[string]bool{}
+	for _, i := range recorded {
+		if !ids[i.Values] {
+			gone[i.ID] = true
+		}
+	}
+	if len(gone) == 0 {
+		return nil, nil
+	}
+	var records, left []history.Record
+	for _, r := range m.Ledger.All() {
+		if gone[r.ID] {
+			records = append(records, r)
+		} else {
+			left = append(left, r)
+		}
+	}
+	others, formatted := writtenBy(left)
+	slices.SortFunc(records, func(a, b history.Record) int { return strings.Compare(a.Call, b.Call) })
+	var all []Made
+	for _, r := range records {
+		made, err := m.made(r, formatted)
+		if err != nil {
+			return nil, err
+		}
+		made.Paths = slices.DeleteFunc(made.Paths, func(path string) bool { return others[path] })
+		made.Edited = slices.DeleteFunc(made.Edited, func(path string) bool { return others[path] })
+		all = append(all, made)
+	}
+	return all, nil
+}
+
+// RemoveVanished removes what instances of t left that are no more, and their
+// records, and returns what there is to tell of it. What was edited since stays,
+// with its record. An instance that another Tugline runs is left to that.
+func (m *Memory) RemoveVanished(p *plan.Plan, t *project.Task) (told []string, err error) {
+	all, err := m.Vanished(p, t)
+	if err != nil {
+		return nil, err
+	}
+	for _, made := range all {
+		unlock, taken := m.Ledger.TryLock(made.Record.ID)
+		if !taken {
+			continue
+		}
+		removed, err := m.Sweep(made.Paths)
+		if err == nil && len(made.Edited) == 0 && len(removed) == len(made.Paths) {
+			err = m.Ledger.DropInstance(t.Name, made.Record.ID)
+		}
+		unlock()
+		if len(removed) > 0 {
+			told = append(told, fmt.Sprintf("removed %s: %s, which made it, is no more", someOf(removed), made.Record.Call))
+		}
+		if len(made.Edited) > 0 {
+			told = append(told, fmt.Sprintf("kept %s, edited since %s made it, which is no more", someOf(made.Edited), made.Record.Call))
+		}
+		if err != nil {
+			return told, err
+		}
+	}
+	return told, nil
+}
+
+// someOf names the first of some paths, and says how many more there are.
+func someOf(paths []string) string {
+	if len(paths) == 1 {
+		return paths[0]
+	}
+	return fmt.Sprintf("%s, and %d more", paths[0], len(paths)-1)
+}
+
+// removal is what the removal of files will leave.
+func (m *Memory) removal(paths []string) *restoration {
+	r := &restoration{}
+	for _, path := range paths {
+		r.before = append(r.before, files.Found{Path: path})
+	}
+	return r
+}
+
+// removeVanished removes what vanished instances of a plan's tasks left, before
+// anything runs that could read it.
+func (l *loop) removeVanished(ctx context.Context, tasks []*project.Task) {
+	if l.cfg.Memory == nil || ctx.Err() != nil {
+		return
+	}
+	for _, t := range tasks {
+		told, err := l.cfg.Memory.RemoveVanished(l.plan, t)
+		if err != nil {
+			told = append(told, fmt.Sprintf("what instances of %s left that are no more cannot be removed: %v", t.Name, err))
+		}
+		for _, text := range told {
+			l.tell(Event{Kind: RunNote, Time: l.cfg.Now(), Text: []byte(l.cfg.Secrets.Text(text))})
+		}
+	}
+}
