@@ -39,6 +39,10 @@ func TestMain(m *testing.M) {
 		program = filepath.Join(dir, "tugline")
 		build := exec.Command("go", "build", "-o", program, ".")
 		build.Env = append(os.Environ(), "CGO_ENABLED=0")
+		if looksForRaces {
+			build = exec.Command("go", "build", "-race", "-o", program, ".")
+			build.Env = append(os.Environ(), "CGO_ENABLED=1")
+		}
 		if out, err := build.CombinedOutput(); err != nil {
 			fmt.Printf("%s%v\n", out, err)
 			return 1

@@ -8,6 +8,7 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -304,4 +305,128 @@ run = "true"
 	r := s.tugline("sweep")
 	assert.Equal(t, 4, r.code)
 	assert.Contains(t, r.stderr, "removing docs/one.md")
+}
+
+func TestWhatIsCalledAfterAFailureIsRecorded(t *testing.T) {
+	s := tell(t, `
+[task.t]
+run = "exit 1"
+if_failed = "collect"
+[task.collect]
+reads = "in"
+writes = "out"
+run = 'cp in out; echo >>ran'
+`)
+	s.write("in", "1")
+	s.states("collect")
+	assert.Equal(t, 1, s.tugline("--no-store", "t").code)
+	assert.Equal(t, "unchanged", s.states("collect")["collect"], "its record is whole")
+	r := s.tugline("t")
+	assert.Equal(t, 1, r.code)
+	assert.NotContains(t, r.stderr, "panic")
+	assert.Equal(t, "unchanged", s.states("collect")["collect"])
+	assert.Equal(t, "\n\n\n", s.read("ran"), "it is called whatever has changed")
+}
+
+// alive reports whether a process runs whose number stands in a file.
+func (s *story) alive(file string) bool {
+	s.t.Helper()
+	state, err := os.ReadFile("/proc/" + strings.TrimSpace(s.read(file)) + "/stat")
+	return err == nil && !strings.Contains(string(state), ") Z ")
+}
+
+func TestNothingOutlivesWhatStartedIt(t *testing.T) {
+	if _, err := os.Stat("/proc/self/environ"); err != nil {
+		t.Skip("the system does not show whose a process is")
+	}
+	s := tell(t, `
+[env]
+V = { run = 'setsid sh -c "echo \$\$ >computed; exec sleep 1000" >/dev/null 2>&1 & while [ ! -s computed ]; do sleep 0.01; done; echo v' }
+[task.t]
+reads = "in"
+run = 'true $V'
+[task.slow]
+timeout = "300ms"
+retry = { times = 1 }
+run = '''
+if [ -s first ]; then kill -0 "$(cat first)" 2>/dev/null && echo alive >early; exit 0; fi
+setsid sh -c 'trap "" TERM; echo $$ >first; exec sleep 1000' &
+while [ ! -s first ]; do sleep 0.01; done
+sleep 1000
+'''
+shell = "bash"
+[task.held]
+timeout = "100ms"
+when = "sleep 1000"
+run = "true"
+[task.hosts]
+timeout = "100ms"
+each.host = { lines = "hosts" }
+run = "true"
+[task.make-hosts]
+writes = "hosts"
+run = "echo a >hosts"
+[task.listed]
+timeout = "100ms"
+each.host = { lines = "hosts" }
+each.more = { run = "sleep 1000" }
+run = "true"
+`)
+	require.Equal(t, 0, s.tugline("plan", "t").code)
+	assert.False(t, s.alive("computed"), "what a computed variable started")
+	s.env = append(s.env, "V=x")
+	s.write("tugline.toml", strings.Replace(s.read("tugline.toml"), "V = { run", "W = { run", 1))
+	r := s.tugline("slow")
+	assert.Equal(t, 0, r.code, r.stderr)
+	assert.NoFileExists(t, filepath.Join(s.dir, "early"), "what left its group is gone before the next attempt")
+	r = s.tugline("held")
+	assert.Equal(t, 1, r.code)
+	assert.Contains(t, r.stderr, "it took longer than 100ms", "conditions are bounded, too")
+	r = s.tugline("listed")
+	assert.Equal(t, 1, r.code)
+	assert.Contains(t, r.stderr, "it took longer than 100ms", "so are lists")
+}
+
+// A task may print on both streams at once while secrets are masked: run with
+// -race this finds what they share.
+func TestTwoStreamsAreMaskedAtOnce(t *testing.T) {
+	s := tell(t, `
+[env]
+KEY = { value = "k-123", secret = true }
+[task.t]
+writes = "out"
+shell = "bash"
+run = 'for i in {1..2000}; do echo "one $KEY"; done & for i in {1..2000}; do echo "two $KEY" >&2; done; wait; echo >out'
+`)
+	r := s.tugline("t")
+	assert.Equal(t, 0, r.code, r.stderr)
+	assert.Equal(t, 2000, strings.Count(r.stdout, "one •••\n"))
+	assert.Equal(t, 2000, strings.Count(r.stderr, "two •••\n"))
+	assert.NotContains(t, r.stdout+r.stderr, "DATA RACE")
+}
+
+// What a Tugline left that was killed is cleared by the next one.
+func TestTheNextStartClearsWhatIsLeft(t *testing.T) {
+	s := tell(t, "[task.t]\nrun = 'echo >started; while true; do sleep 0.01; done'\nshell = 'sh'\n[task.u]\nrun = 'true'\nshell = 'sh'\n")
+	tmp := t.TempDir()
+	s.env = append(s.env, "TMPDIR="+tmp)
+	cmd := s.command("t")
+	require.NoError(t, cmd.Start())
+	s.waitForFile("started")
+	require.NoError(t, cmd.Process.Kill())
+	cmd.Wait() // it was killed
+	s.write(".tugline/restore-"+strings.Repeat("0", 32)+"/half", "x")
+	old := time.Now().Add(-time.Minute)
+	left, err := filepath.Glob(filepath.Join(tmp, "*"))
+	require.NoError(t, err)
+	for _, name := range left {
+		os.Chtimes(name, old, old) // it may be gone: the guard clears, too
+	}
+	require.Equal(t, 0, s.tugline("u").code)
+	left, err = filepath.Glob(filepath.Join(tmp, "*"))
+	require.NoError(t, err)
+	assert.Empty(t, left)
+	left, err = filepath.Glob(filepath.Join(s.dir, ".tugline/restore-*"))
+	require.NoError(t, err)
+	assert.Empty(t, left)
 }

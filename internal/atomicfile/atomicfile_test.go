@@ -58,3 +58,20 @@ func TestAFailureLeavesNothing(t *testing.T) {
 	require.NoError(t, err)
 	assert.Empty(t, left)
 }
+
+func TestAScratchFileLeavesNothing(t *testing.T) {
+	dir := t.TempDir()
+	t.Setenv("TMPDIR", dir)
+	file, err := NewScratch()
+	require.NoError(t, err)
+	_, err = file.WriteString("kept")
+	require.NoError(t, err)
+	text := make([]byte, 4)
+	_, err = file.ReadAt(text, 0)
+	require.NoError(t, err)
+	assert.Equal(t, "kept", string(text))
+	require.NoError(t, file.Close())
+	left, err := os.ReadDir(dir)
+	require.NoError(t, err)
+	assert.Empty(t, left)
+}

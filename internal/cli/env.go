@@ -30,7 +30,7 @@ func (a *app) request(ctx context.Context, p *project.Project, options *runOptio
 	files, err := a.userEnvFiles(options.files)
 	return plan.Request{
 		Jobs: options.jobsFor(p), Run: a.runName,
-		Env: a.env.Vars, Set: options.set, Files: files, EnvFiles: a.envFiles, Compute: a.compute(ctx), List: a.listed(ctx), Secrets: a.secrets,
+		Env: a.env.Vars, Set: options.set, Files: files, EnvFiles: a.envFiles, Compute: a.compute(ctx), List: func(l plan.Listed) ([]string, error) { return a.listed(ctx, l) }, Secrets: a.secrets,
 		From: a.env.Folder, Base: a.base, OS: runtime.GOOS, Arch: runtime.GOARCH,
 	}, err
 }
@@ -109,27 +109,25 @@ func (a *app) compute(ctx context.Context) func(*project.Var, []string, string) 
 	}
 }
 
-// listed returns what finds the values of lists.
-func (a *app) listed(ctx context.Context) func(plan.Listed) ([]string, error) {
-	return func(l plan.Listed) ([]string, error) {
-		switch {
-		case l.Run.Value != "":
-			out, err := engine.Output(ctx, l.Run, l.Env, l.Folder, grace)
-			return project.Lines(out, false), err
-		case l.Lines != "":
-			path := l.Lines
-			if !filepath.IsAbs(path) {
-				path = filepath.Join(l.Folder, path)
-			}
-			text, err := os.ReadFile(path)
-			var bad *fs.PathError
-			if errors.As(err, &bad) {
-				return nil, fmt.Errorf("reading %s: %w", a.shown(path), bad.Err)
-			}
-			return project.Lines(string(text), true), err
+// listed finds the values of a list.
+func (a *app) listed(ctx context.Context, l plan.Listed) ([]string, error) {
+	switch {
+	case l.Run.Value != "":
+		out, err := engine.Output(ctx, l.Run, l.Env, l.Folder, grace)
+		return project.Lines(out, false), err
+	case l.Lines != "":
+		path := l.Lines
+		if !filepath.IsAbs(path) {
+			path = filepath.Join(l.Folder, path)
 		}
-		return engine.Paths(a.files(), l.Globs)
+		text, err := os.ReadFile(path)
+		var bad *fs.PathError
+		if errors.As(err, &bad) {
+			return nil, fmt.Errorf("reading %s: %w", a.shown(path), bad.Err)
+		}
+		return project.Lines(string(text), true), err
 	}
+	return engine.Paths(a.files(), l.Globs)
 }
 
 func (a *app) envCommand() *cobra.Command {

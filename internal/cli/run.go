@@ -136,7 +136,7 @@ func (a *app) runCalls(ctx context.Context, p *project.Project, calls []project.
 	if err := a.goOn(pl, memory, options); err != nil {
 		return err
 	}
-	cfg := engine.Config{Jobs: jobs, After: p.After, AfterAll: options.after, Grace: grace, Quiet: a.quiet, Kill: a.env.Kill, Secrets: a.secrets}
+	cfg := engine.Config{Jobs: jobs, After: p.After, AfterAll: options.after, Grace: grace, Quiet: a.quiet, Kill: a.env.Kill, Secrets: a.secrets, List: a.listed}
 	var recording *engine.Recording
 	if a.remember(memory) {
 		cfg.Memory = memory

@@ -172,21 +172,47 @@ func (l *loop) failureEnv(s *plan.Step) []string {
 	return nil
 }
 
-// expand adds the instances of a step whose values are known now. It returns
-// the result of one that fails for that.
-func (l *loop) expand(ctx context.Context, s *plan.Step) *Result {
+// list asks for the values of a step's instances, aside from the loop: a script
+// may tell them. Its slot is that of a step which runs.
+func (l *loop) list(ctx context.Context, s *plan.Step) {
 	if l.cfg.Memory != nil {
 		l.cfg.Memory.Files.Forget()
 	}
-	added, err := l.plan.Expand(s)
+	questions := l.plan.Lists(s)
+	if l.cfg.List == nil {
+		questions = nil // the plan asks by itself
+	}
+	l.running++
+	stepCtx, cancel := context.WithCancelCause(ctx)
+	l.cancels[s] = cancel
+	l.workers.Go(func() {
+		defer cancel(nil)
+		ctx, limit := withTimeout(stepCtx, s.Task.Timeout)
+		defer limit()
+		answers := plan.Answers{}
+		for list, question := range questions {
+			values, err := l.cfg.List(ctx, question)
+			if err != nil && timedOut(ctx) {
+				err = timeoutError(s.Task.Timeout)
+			}
+			answers[list] = plan.Answer{Values: values, Err: err}
+		}
+		l.events <- Event{Step: s, answers: answers}
+	})
+}
+
+// expand adds the instances of a step whose values are known now. It returns
+// the result of one that fails for that.
+func (l *loop) expand(ctx context.Context, s *plan.Step, answers plan.Answers) *Result {
+	added, err := l.plan.Expand(s, answers)
 	if err == nil {
 		err = l.scripts.add(added)
 	}
 	if err != nil {
 		r := &Result{Step: s}
-		l.fail(context.Background(), r, nil, nil, err)
+		l.fail(ctx, r, nil, nil, err)
 		var found project.Diagnostics
-		if errors.As(err, &found) && len(found) > 0 {
+		if r.Failure != nil && errors.As(err, &found) && len(found) > 0 {
 			r.Reason, r.Failure.Msg, r.Failure.Span, r.Failure.Hint = found[0].Msg, found[0].Msg, found[0].Span, found[0].Hint
 			r.Failure.Internal = false
 		}

@@ -48,6 +48,10 @@ type Config struct {
 	Times func(*plan.Step) time.Duration
 	Log   func(*plan.Step) string // where what a step printed is kept; nil: nowhere
 
+	// List returns the values of a list that steps have made. It is called from many
+	// goroutines. nil: the plan asks its request.
+	List func(context.Context, plan.Listed) ([]string, error)
+
 	Now  func() time.Time                           // nil: time.Now
 	Exec func(context.Context, shell.Command) error // nil: shell.Run
 }
@@ -154,6 +158,14 @@ func (l *loop) run(ctx context.Context) {
 			continue // all that was ready has ended without running
 		}
 		e := l.next()
+		if e.answers != nil {
+			l.running--
+			delete(l.cancels, e.Step)
+			if r := l.expand(ctx, e.Step, e.answers); r != nil {
+				l.endUnstarted(*r)
+			}
+			continue
+		}
 		l.tell(e)
 		if e.Kind == StepFinished {
 			l.running--
@@ -234,17 +246,14 @@ func (l *loop) startReady(ctx context.Context) {
 			l.endUnstarted(r)
 			continue
 		}
-		if s.Loop != nil {
-			l.ready.pop()
-			if r := l.expand(ctx, s); r != nil {
-				l.endUnstarted(*r)
-			}
-			continue
-		}
 		if l.running == l.cfg.Jobs || l.terminal || s.Task.Terminal && l.running > 0 {
 			return
 		}
 		l.ready.pop()
+		if s.Loop != nil {
+			l.list(ctx, s)
+			continue
+		}
 		l.start(ctx, s)
 	}
 }

@@ -52,6 +52,7 @@ type Event struct {
 	Result Result     // of StepFinished
 	Added  []*plan.Step
 
+	answers plan.Answers  // of a step whose values were asked for, which nobody is told of; else nil
 	unlock  func()        // gives back the locks of a step that has finished; may be nil
 	handled chan struct{} // if not nil, closed when the sink has been told
 }

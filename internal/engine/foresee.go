@@ -231,7 +231,7 @@ func (f *foreseer) loop(p *plan.Plan, s *plan.Step) error {
 			return nil
 		}
 	}
-	added, err := p.Expand(s)
+	added, err := p.Expand(s, nil)
 	if err == nil {
 		err = f.removals(p, []*project.Task{s.Task})
 	}

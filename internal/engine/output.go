@@ -5,10 +5,11 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"os"
+	"io"
 	"strings"
 	"time"
 
+	"tugline/internal/atomicfile"
 	"tugline/internal/project"
 	"tugline/internal/shell"
 )
@@ -21,7 +22,7 @@ func Output(ctx context.Context, script project.Text, env []string, folder strin
 	if err != nil {
 		return "", err
 	}
-	cmd := shell.Command{Args: args, Script: script.Value, Dir: folder, Env: env, Grace: grace}
+	cmd := shell.Command{Args: args, Script: script.Value, Dir: folder, Env: env, Grace: grace, Marks: marksOf(env)}
 	if args == nil {
 		program, problems := shell.Parse(script.Value)
 		if len(problems) > 0 {
@@ -29,25 +30,33 @@ func Output(ctx context.Context, script project.Text, env []string, folder strin
 		}
 		cmd.Program = program
 	}
-	files := [2]*os.File{}
+	var files [2]*atomicfile.Scratch
 	for i := range files {
-		if files[i], err = os.CreateTemp("", "tugline-value-*"); err != nil {
+		if files[i], err = atomicfile.NewScratch(); err != nil {
 			return "", fmt.Errorf("keeping what it prints: %w", err)
 		}
-		defer os.Remove(files[i].Name()) // best effort: it is in the system's folder for such files
-		defer files[i].Close()
+		defer files[i].Close() // best effort: it is in the system's folder for such files
 	}
-	cmd.Stdout, cmd.Stderr = files[0], files[1]
+	cmd.Stdout, cmd.Stderr = files[0].File, files[1].File
 	runErr := shell.Run(ctx, cmd)
-	stdout, err := os.ReadFile(files[0].Name())
+	stdout, err := content(files[0])
 	if err != nil {
 		return "", err
 	}
 	if runErr != nil {
-		stderr, _ := os.ReadFile(files[1].Name()) // the failure counts, not its text
+		stderr, _ := content(files[1]) // the failure counts, not its text
 		return "", failedWith(runErr, stderr)
 	}
 	return string(stdout), nil
+}
+
+// content returns all of a file, wherever its programs stood in it.
+func content(file *atomicfile.Scratch) ([]byte, error) {
+	info, err := file.Stat()
+	if err != nil {
+		return nil, err
+	}
+	return io.ReadAll(io.NewSectionReader(file, 0, info.Size()))
 }
 
 // failedWith returns err with the last line that was printed.

@@ -20,6 +20,15 @@ import (
 // be nil.
 func (l *loop) execVeiled(ctx context.Context, cmd shell.Command, also func([]byte)) error {
 	var veils []*veil
+	if also != nil { // each stream has a goroutine of its own
+		var mu sync.Mutex
+		passOn := also
+		also = func(p []byte) {
+			mu.Lock()
+			defer mu.Unlock()
+			passOn(p)
+		}
+	}
 	together := sameFile(cmd.Stdout, cmd.Stderr) // then one pipe keeps their order
 	for _, stream := range []**os.File{&cmd.Stdout, &cmd.Stderr} {
 		if together && len(veils) > 0 {

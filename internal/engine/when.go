@@ -29,11 +29,15 @@ func (l *loop) skips(ctx context.Context, t task) (string, error) {
 	if script.Value == "" {
 		return "", nil
 	}
+	ctx, cancel := withTimeout(ctx, s.Task.Timeout)
+	defer cancel()
 	_, err := Output(ctx, script, t.env, s.Folder, l.cfg.Grace)
 	var exit *shell.ExitError
 	switch {
 	case err == nil:
 		return "", nil
+	case timedOut(ctx):
+		return "", timeoutError(s.Task.Timeout)
 	case errors.As(err, &exit):
 		first, _, _ := strings.Cut(strings.TrimSpace(script.Value), "\n")
 		return fmt.Sprintf("its condition does not hold: %s", first), nil

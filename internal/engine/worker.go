@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -100,15 +101,12 @@ func (l *loop) runScripts(ctx context.Context, t task, r *Result, kept *printed)
 // attempt runs the scripts of a step once. It returns the one that failed.
 func (l *loop) attempt(ctx context.Context, t task, kept *printed) (*project.Text, error) {
 	limit := t.step.Task.Timeout
-	if limit > 0 {
-		var cancel context.CancelFunc
-		ctx, cancel = context.WithTimeout(ctx, limit)
-		defer cancel()
-	}
+	ctx, cancel := withTimeout(ctx, limit)
+	defer cancel()
 	for i := range t.step.Run {
 		text := &t.step.Run[i]
 		err := l.exec(ctx, l.command(t.step, text, t.env, kept))
-		if err != nil && errors.Is(context.Cause(ctx), context.DeadlineExceeded) {
+		if err != nil && timedOut(ctx) {
 			err = timeoutError(limit)
 		}
 		if err != nil {
@@ -116,6 +114,19 @@ func (l *loop) attempt(ctx context.Context, t task, kept *printed) (*project.Tex
 		}
 	}
 	return nil, nil
+}
+
+// withTimeout returns a context that ends after limit; 0: there is none.
+func withTimeout(ctx context.Context, limit time.Duration) (context.Context, context.CancelFunc) {
+	if limit == 0 {
+		return ctx, func() {}
+	}
+	return context.WithTimeout(ctx, limit)
+}
+
+// timedOut reports whether the limit of a context ended it.
+func timedOut(ctx context.Context) bool {
+	return errors.Is(context.Cause(ctx), context.DeadlineExceeded)
 }
 
 // recall does with a step what the memory says of it.
@@ -278,13 +289,28 @@ func (l *loop) fail(ctx context.Context, r *Result, text *project.Text, env []st
 	}
 }
 
+// marksOf returns the variables of an environment by which what a step started is
+// known: the run and the task.
+func marksOf(env []string) []string {
+	var marks []string
+	for _, name := range []string{"TUGLINE_RUN=", "TUGLINE_TASK="} {
+		for _, pair := range slices.Backward(env) {
+			if strings.HasPrefix(pair, name) {
+				marks = append(marks, pair)
+				break
+			}
+		}
+	}
+	return marks
+}
+
 func (l *loop) command(s *plan.Step, text *project.Text, env []string, kept *printed) shell.Command {
 	ready := l.scripts.of(text)
 	cmd := shell.Command{
 		Program: ready.program, Args: ready.args, Script: text.Value,
 		Params: s.Rest, Dir: s.Folder, Env: env,
 		Stdin: l.cfg.Stdin, Stdout: l.cfg.Stdout, Stderr: l.cfg.Stderr,
-		Grace: l.cfg.Grace, Kill: l.cfg.Kill,
+		Grace: l.cfg.Grace, Kill: l.cfg.Kill, Marks: marksOf(env),
 		Output: func(p []byte) {
 			if kept != nil {
 				kept.add(p)

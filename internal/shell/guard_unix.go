@@ -10,11 +10,15 @@ import (
 	"os/exec"
 	"os/signal"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"sync"
 	"syscall"
+	"time"
 
 	"golang.org/x/sys/unix"
+
+	"tugline/internal/atomicfile"
 )
 
 // guard is a small process of its own that ends what is left when Tugline is
@@ -62,7 +66,7 @@ func EndGuard() {
 
 // Guard waits for the end of r. Then it kills the process groups whose numbers
 // stand in groups, and every process with mark, a NAME=value, in its
-// environment, and returns.
+// environment, removes the scripts that Tugline left, and returns.
 func Guard(r io.Reader, groups io.ReaderAt, mark string) {
 	signal.Ignore(syscall.SIGINT, syscall.SIGTERM, syscall.SIGHUP, syscall.SIGQUIT)
 	io.Copy(io.Discard, r) // nothing comes but the end
@@ -73,6 +77,7 @@ func Guard(r io.Reader, groups io.ReaderAt, mark string) {
 			syscall.Kill(-int(id), syscall.SIGKILL) // fails only when all have ended
 		}
 	}
+	defer clearScripts()
 	for range 100 { // what is found may have started more in the meantime
 		found := marked(mark)
 		if len(found) == 0 {
@@ -84,19 +89,53 @@ func Guard(r io.Reader, groups io.ReaderAt, mark string) {
 	}
 }
 
-// marked returns the processes with mark in their environment, those aside
-// that have ended and wait to be buried.
-func marked(mark string) []int {
+// marked returns the processes with all marks in their environment, those aside
+// that have ended and wait to be buried, and this one.
+func marked(marks ...string) []int {
 	var found []int
 	files, _ := filepath.Glob("/proc/[0-9]*/environ") // where there is no /proc, nothing is found
 	for _, file := range files {
 		text, _ := os.ReadFile(file) // of another user's, or ended
-		if bytes.Contains(append([]byte{0}, text...), []byte("\x00"+mark+"\x00")) {
-			pid, _ := strconv.Atoi(filepath.Base(filepath.Dir(file)))
+		text = append([]byte{0}, text...)
+		missing := func(mark string) bool { return !bytes.Contains(text, []byte("\x00"+mark+"\x00")) }
+		pid, _ := strconv.Atoi(filepath.Base(filepath.Dir(file)))
+		if pid != os.Getpid() && !slices.ContainsFunc(marks, missing) {
 			found = append(found, pid)
 		}
 	}
 	return found
+}
+
+// endMarked ends the processes with all marks in their environment, politely
+// first, and the hard way once the grace time has ended. It returns when none is left.
+func endMarked(marks []string, graceEnds <-chan struct{}) {
+	asked := map[int]bool{}
+	kill := false
+	for pause := time.Millisecond; ; pause = min(2*pause, 20*time.Millisecond) {
+		found := marked(marks...)
+		if len(found) == 0 {
+			return
+		}
+		for _, pid := range found {
+			switch {
+			case kill:
+				syscall.Kill(pid, syscall.SIGKILL) // fails only when it has ended
+			case !asked[pid]:
+				asked[pid] = true
+				syscall.Kill(pid, syscall.SIGTERM) // as above
+			}
+			syscall.Wait4(pid, nil, syscall.WNOHANG, nil) // buries it, if it came to us
+		}
+		if kill {
+			time.Sleep(pause)
+			continue
+		}
+		select {
+		case <-graceEnds:
+			kill = true
+		case <-time.After(pause):
+		}
+	}
 }
 
 // ready starts the guard, if it is not there yet. Without one the work goes
@@ -113,12 +152,11 @@ func (g *guardian) ready() {
 }
 
 func (g *guardian) startLocked() error {
-	file, err := os.CreateTemp("", "tugline-guard-*")
+	file, err := atomicfile.NewScratch()
 	if err != nil {
 		return err
 	}
-	defer file.Close()
-	defer os.Remove(file.Name()) // it lives as long as it is held
+	defer file.Close() // it lives as long as it is held
 	if err := file.Truncate(4 * guardSlots); err != nil {
 		return err
 	}
@@ -133,7 +171,7 @@ func (g *guardian) startLocked() error {
 	defer r.Close() // the guard has its own
 	cmd := exec.Command(g.command[0], g.command[1:]...)
 	cmd.SysProcAttr = &syscall.SysProcAttr{Setsid: true} // out of reach of the terminal's signals
-	cmd.Env, cmd.Stdin, cmd.ExtraFiles = []string{}, r, []*os.File{file}
+	cmd.Env, cmd.Stdin, cmd.ExtraFiles = []string{"TMPDIR=" + os.TempDir()}, r, []*os.File{file.File}
 	if err := cmd.Start(); err != nil {
 		w.Close()
 		return err

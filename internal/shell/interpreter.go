@@ -9,6 +9,7 @@ import (
 	"runtime"
 	"slices"
 	"strings"
+	"sync"
 )
 
 // Interpreter returns the program, with its arguments, that is to run script:
@@ -104,11 +105,12 @@ func variable(env []string, name string) string {
 
 // runInterpreter runs cmd.Script from a temporary file.
 func runInterpreter(ctx context.Context, cmd Command, out *stream, procs *processes) error {
+	clearOnce()
 	file, err := writeScript(cmd)
 	if err != nil {
 		return fmt.Errorf("writing the script to a temporary file: %w", err)
 	}
-	defer os.Remove(file) // best effort: it is in the system's folder for such files
+	defer file.remove()
 	stdout, stderr, err := out.files()
 	if err != nil {
 		return err
@@ -116,7 +118,7 @@ func runInterpreter(ctx context.Context, cmd Command, out *stream, procs *proces
 	where := firstLine(cmd.Script)
 	out.statement(where)
 	p := process{
-		path: cmd.Args[0], args: slices.Concat(cmd.Args, []string{file}, cmd.Params),
+		path: cmd.Args[0], args: slices.Concat(cmd.Args, []string{file.Name()}, cmd.Params),
 		dir: cmd.Dir, env: cmd.Env, stdout: stdout, stderr: stderr, started: out.followOne,
 	}
 	if cmd.Stdin != nil {
@@ -130,24 +132,50 @@ func runInterpreter(ctx context.Context, cmd Command, out *stream, procs *proces
 	return &exit
 }
 
-func writeScript(cmd Command) (string, error) {
-	pattern := "tugline-*"
+// scriptPattern is the name of the temporary file of a script.
+const scriptPattern = "tugline-script-*"
+
+// scriptFile is the temporary file of a script. It is open, and locked where
+// that hinders no reader, as long as it is used: what nobody locks is left over.
+type scriptFile struct{ *os.File }
+
+func (f scriptFile) remove() {
+	os.Remove(f.Name()) // best effort: it is in the system's folder for such files
+	f.Close()           // as above
+	os.Remove(f.Name()) // for systems that remove no open file
+}
+
+func writeScript(cmd Command) (scriptFile, error) {
+	pattern := scriptPattern
 	if strings.HasPrefix(strings.ToLower(filepath.Base(cmd.Args[0])), "powershell") || strings.HasPrefix(filepath.Base(cmd.Args[0]), "pwsh") {
-		pattern = "tugline-*.ps1" // it runs no other files
+		pattern += ".ps1" // it runs no other files
 	}
 	file, err := os.CreateTemp("", pattern)
 	if err != nil {
-		return "", err
+		return scriptFile{}, err
 	}
-	_, err = file.WriteString(cmd.Script)
-	if closeErr := file.Close(); err == nil {
-		err = closeErr
+	lockScript(file)
+	if _, err = file.WriteString(cmd.Script); err != nil {
+		scriptFile{file}.remove()
+		return scriptFile{}, err
 	}
-	if err != nil {
-		os.Remove(file.Name()) // best effort, as above
-		return "", err
+	return scriptFile{file}, nil
+}
+
+// clearOnce removes what killed Tuglines left, once in this one.
+var clearOnce = sync.OnceFunc(clearScripts)
+
+// clearScripts removes the temporary files of scripts that nobody uses any more.
+func clearScripts() {
+	left, _ := filepath.Glob(filepath.Join(os.TempDir(), scriptPattern)) // the pattern is good
+	for _, name := range left {
+		if file, err := os.OpenFile(name, os.O_RDWR, 0); err == nil {
+			if isLeft(file) {
+				os.Remove(name) // best effort: the next one tries again
+			}
+			file.Close()
+		}
 	}
-	return file.Name(), nil
 }
 
 // firstLine returns the first line of script that says something, the #! line

@@ -39,6 +39,11 @@ type Command struct {
 
 	Waiting func() // called when the script has ended and jobs in the background may have not; may be nil
 
+	// Marks are variables of Env, as NAME=value, that nothing else has which runs at
+	// the same time: when ctx is done, what left its group is found by them, where the
+	// system shows the environment of a process. None: it is left.
+	Marks []string
+
 	Grace time.Duration   // from the first signal to the hard one
 	Kill  <-chan struct{} // closed: do not wait for the grace time; may be nil
 }
@@ -92,6 +97,9 @@ func Run(ctx context.Context, cmd Command) error {
 		cmd.Waiting()
 	}
 	procs.wait(ctx)
+	if ctx.Err() != nil && len(cmd.Marks) > 0 {
+		endMarked(cmd.Marks, procs.graceEnds())
+	}
 	out.close()
 	if cause := context.Cause(ctx); cause != nil {
 		return fmt.Errorf("stopped: %w", cause)
