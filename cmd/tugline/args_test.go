@@ -4,6 +4,9 @@ package main
 
 import (
 	"encoding/json"
+	"fmt"
+	"os"
+	"path/filepath"
 	"strings"
 	"testing"
 
@@ -222,4 +225,58 @@ Variables:
 	assert.Len(t, shown["variables"], 2)
 	assert.Equal(t, result{2, "", "tugline: tugline show takes one task\n  tugline list shows the tasks\n"}, s.tugline("show"))
 	assert.Contains(t, s.tugline("show", "pgae").stderr, `did you mean "page"?`)
+}
+
+// An option behind a task's name is the task's, if it has one of that name.
+func TestEveryOptionOfTuglineMayBeAnArgument(t *testing.T) {
+	names := []string{
+		"jobs", "output", "after-failure", "set", "env-file", "force", "force-all", "as-is", "no-store", "yes", "dry-run", "folder", "file", "quiet", "verbose", "color", "v", "q", "C",
+	}
+	var file strings.Builder
+	file.WriteString("[task.plain]\nask = 'Sure?'\nrun = 'echo asked'\n")
+	for _, kind := range []string{"text", "flag"} {
+		fmt.Fprintf(&file, "[task.%s]\nrun = '''\n", kind)
+		for _, name := range names {
+			fmt.Fprintf(&file, "echo \"%s=${%s}\"\n", name, strings.ReplaceAll(name, "-", "_"))
+		}
+		file.WriteString("'''\necho = false\n")
+		for _, name := range names {
+			if fmt.Fprintf(&file, "args.%s = { type = %q", name, kind); kind == "text" {
+				file.WriteString(", default = ''")
+			}
+			file.WriteString(" }\n")
+		}
+	}
+	s := tell(t, file.String())
+	for _, name := range names {
+		for _, args := range [][]string{{"--" + name, "--yes"}, {"--" + name + "=--yes"}} {
+			r := s.tugline(append([]string{"text"}, args...)...)
+			assert.Equal(t, 0, r.code, r.stderr)
+			assert.Contains(t, r.stdout, name+"=--yes\n", "%s", args)
+		}
+		r := s.tugline("flag", "--"+name)
+		assert.Equal(t, 0, r.code, r.stderr)
+		assert.Contains(t, r.stdout, name+"=true\n")
+		assert.Equal(t, 3, s.tugline("text", "--"+name, "--yes", "plain").code, "--%s took the yes", name)
+	}
+	r := s.tugline("--output", "blocks", "text", "--output", "mine", "-v")
+	assert.Contains(t, r.stdout, "output=mine\n", "Tugline's own stand before the task, or have no long name")
+	assert.Contains(t, s.tugline("text", "--jobs", "1", "-j", "x").stderr, `tugline: --jobs takes a whole number, not "x"`)
+}
+
+func TestTheFolderAndTheFileMayStandBehindATask(t *testing.T) {
+	s := tell(t, "[task.t]\nrun = 'echo here'\n[task.file]\nargs.file = {}\nrun = 'echo \"file $file\"'\n")
+	s.write("sub/tugline.toml", "[task.t]\nrun = 'echo sub'\n[task.file]\nrun = 'echo none'\n")
+	for _, args := range [][]string{{"t", "-C", "sub"}, {"-C", "sub", "t"}, {"t", "--file", "sub/tugline.toml"}, {"t", "-qCsub"}, {"t", "-qC=sub"}, {"t", "--folder=sub"}} {
+		assert.Equal(t, "sub\n", s.tugline(append([]string{"-q"}, args...)...).stdout, "%s", args)
+	}
+	assert.Equal(t, "file x\n", s.tugline("-q", "file", "--file", "x").stdout)
+	assert.Equal(t, "here\n", s.tugline("-q", "-C", "sub", "t", "--file", "../tugline.toml").stdout)
+	require.NoError(t, os.Rename(filepath.Join(s.dir, "tugline.toml"), filepath.Join(s.dir, "other.toml")))
+	assert.Equal(t, "sub\n", s.tugline("-q", "t", "-C", "sub").stdout, "there is no project here")
+	r := s.tugline("--file", "other.toml", "file", "--file", "sub/tugline.toml")
+	assert.Equal(t, "file sub/tugline.toml\n", r.stdout)
+	r = s.tugline("-C", "sub", "file", "--file", "../other.toml")
+	assert.Equal(t, 2, r.code)
+	assert.Contains(t, r.stderr, "it is not clear whether -C or --file behind a task is the task's or Tugline's")
 }

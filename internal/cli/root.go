@@ -67,7 +67,7 @@ order, independent ones at the same time.
 	root.SetErr(a.env.Stderr)
 	root.ValidArgsFunction = a.complete
 	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error {
-		return &usageError{msg: err.Error(), hint: "tugline help shows the options"}
+		return optionError(err)
 	})
 	flags := root.PersistentFlags()
 	flags.SortFlags = false
@@ -121,17 +121,29 @@ tugline help COMMAND tells more of one.
 
 // settle checks the options that hold everywhere.
 func (a *app) settle() error {
+	if err := a.checkColor(); err != nil {
+		return err
+	}
+	return a.goTo(a.folder)
+}
+
+func (a *app) checkColor() error {
 	if !slices.Contains([]string{"auto", "always", "never"}, a.color) {
 		return &usageError{msg: fmt.Sprintf("--color must be auto, always or never, not %q", a.color)}
 	}
-	if a.folder == "" {
+	return nil
+}
+
+// goTo has what follows mean the folder of -C; empty: where the user stands.
+func (a *app) goTo(folder string) error {
+	if folder == "" {
 		return nil
 	}
-	folder := a.absolute(a.folder)
-	if info, err := os.Stat(folder); err != nil || !info.IsDir() {
-		return &usageError{msg: fmt.Sprintf("the folder %q of -C is not there", a.folder)}
+	path := a.absolute(folder)
+	if info, err := os.Stat(path); err != nil || !info.IsDir() {
+		return &usageError{msg: fmt.Sprintf("the folder %q of -C is not there", folder)}
 	}
-	a.env.Folder = folder
+	a.env.Folder = path
 	return nil
 }
 

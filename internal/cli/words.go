@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"errors"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -20,42 +21,91 @@ type request struct {
 	usage bool          // tell of the command instead of running
 }
 
+// place is where a project is looked for, as options say it.
+type place struct{ folder, file string }
+
 // readWords reads the words of a run: Tugline's own options, tasks, each with
 // its arguments, and the words behind --. It sets the options of flags.
 //
 // An option behind a task's name is looked up among the task's arguments
 // first, then among Tugline's own. Which project is meant must be known for
-// that; -C and --file may stand anywhere, so the words are read until they
-// lead to the project that they were read with.
+// that, and -C and --file may stand anywhere: those before the first task lead to
+// a project, and if its tasks leave others to Tugline, these to another one. The
+// options are set once, when it is known whose they are.
 func (a *app) readWords(flags *pflag.FlagSet, words []string) (*project.Project, request, error) {
-	var p *project.Project
-	for {
-		r := &wordReader{flags: flags, folder: a.env.Folder}
-		if p != nil {
-			r.base = a.base
-		}
-		if err := r.read(words); err != nil {
-			return nil, request{}, err
-		}
-		folder, file := a.folder, a.file
-		if err := flags.Parse(r.own); err != nil {
-			return nil, request{}, &usageError{msg: err.Error(), hint: "tugline help shows the options"}
-		}
-		if p != nil && folder == a.folder && file == a.file {
-			return p, r.request, r.problems()
-		}
-		if r.usage && len(r.calls) == 0 {
-			return nil, r.request, nil
-		}
-		if err := a.settle(); err != nil {
-			return nil, request{}, err
-		}
-		loaded, err := a.load()
-		if err != nil {
-			return nil, request{}, err
-		}
-		p = loaded
+	from := origin{a.env.Folder, place{"", a.file}}
+	blind := &wordReader{flags: flags, folder: from.folder, at: from.place}
+	blind.read(words) // without a project nothing is sure, not even what is wrong
+	if blind.usage && len(blind.calls) == 0 {
+		return nil, blind.request, nil
 	}
+	p, r, err := a.readIn(blind.before, from, flags, words)
+	if p == nil && blind.at != blind.before { // an option behind a task may lead to the project
+		p, r, err = a.readIn(blind.at, from, flags, words)
+	}
+	if err == nil && r.at != r.in {
+		if p, r, err = a.readIn(r.at, from, flags, words); err == nil && r.at != r.in {
+			err = &usageError{msg: "it is not clear whether -C or --file behind a task is the task's or Tugline's", hint: "put Tugline's before the task"}
+		}
+	}
+	if err == nil {
+		err = optionError(flags.Parse(r.own))
+	}
+	if err == nil {
+		err = a.checkColor()
+	}
+	if err != nil {
+		return nil, request{}, err
+	}
+	return p, r.request, r.problems()
+}
+
+// origin is where words are read, whatever they say.
+type origin struct {
+	folder string
+	place
+}
+
+// readIn reads words as they are meant in the project at a place. There is no
+// project if it cannot be loaded.
+func (a *app) readIn(at place, from origin, flags *pflag.FlagSet, words []string) (*project.Project, *wordReader, error) {
+	a.env.Folder, a.file = from.folder, at.file
+	if err := a.goTo(at.folder); err != nil {
+		return nil, nil, err
+	}
+	p, err := a.load()
+	if err != nil {
+		return nil, nil, err
+	}
+	r := &wordReader{flags: flags, folder: a.env.Folder, base: a.base, in: at, at: from.place}
+	return p, r, r.read(words)
+}
+
+// optionError returns an error of the library that reads options in our words; nil
+// for none.
+func optionError(err error) error {
+	if err == nil {
+		return nil
+	}
+	hint := "tugline help shows the options"
+	var invalid *pflag.InvalidValueError
+	var bare *pflag.ValueRequiredError
+	var unknown *pflag.NotExistError
+	switch {
+	case errors.As(err, &invalid):
+		kind := map[string]string{"int": "a whole number", "bool": "true or false"}[invalid.GetFlag().Value.Type()]
+		if kind != "" {
+			return &usageError{msg: fmt.Sprintf("--%s takes %s, not %q", invalid.GetFlag().Name, kind, invalid.GetValue()), hint: hint}
+		}
+		return &usageError{msg: fmt.Sprintf("--%s does not take %q", invalid.GetFlag().Name, invalid.GetValue()), hint: hint}
+	case errors.As(err, &bare):
+		return &usageError{msg: fmt.Sprintf("--%s needs a value", bare.GetFlag().Name), hint: hint}
+	case errors.As(err, &unknown) && unknown.GetSpecifiedShortnames() != "":
+		return &usageError{msg: fmt.Sprintf("there is no option -%s", unknown.GetSpecifiedName()), hint: hint}
+	case errors.As(err, &unknown):
+		return &usageError{msg: fmt.Sprintf("there is no option --%s", unknown.GetSpecifiedName()), hint: hint}
+	}
+	return &usageError{msg: err.Error(), hint: hint}
 }
 
 // wordReader parts words between tasks and Tugline itself.
@@ -66,6 +116,10 @@ type wordReader struct {
 	folder string
 	own    []string // Tugline's options, with their values
 	wrong  []unknownOption
+
+	in     place // where the words are read
+	at     place // that Tugline's options lead to
+	before place // that those before the first task lead to
 }
 
 // unknownOption is an option that neither the task before it nor Tugline has.
@@ -75,6 +129,11 @@ type unknownOption struct {
 }
 
 func (r *wordReader) read(words []string) error {
+	defer func() {
+		if len(r.calls) == 0 {
+			r.before = r.at
+		}
+	}()
 	for i := 0; i < len(words); i++ {
 		word := words[i]
 		switch {
@@ -87,6 +146,9 @@ func (r *wordReader) read(words []string) error {
 			}
 			i += used
 		default:
+			if len(r.calls) == 0 {
+				r.before = r.at
+			}
 			r.calls = append(r.calls, project.Call{Text: word, Name: word})
 			r.task = nil
 			if r.base != nil {
@@ -131,12 +193,28 @@ func (r *wordReader) option(word string, next []string) (used int, err error) {
 		return 0, nil
 	case given || flag.NoOptDefVal != "":
 		r.own = append(r.own, word)
+		if !strings.HasPrefix(word, "--") {
+			_, value, _ = strings.Cut(word, flag.Shorthand)
+			value = strings.TrimPrefix(value, "=")
+		}
+		r.goTo(flag, value)
 		return 0, nil
 	case len(next) == 0:
 		return 0, &usageError{msg: word + " needs a value"}
 	}
 	r.own = append(r.own, word, next[0])
+	r.goTo(flag, next[0])
 	return 1, nil
+}
+
+// goTo notes where an option of Tugline's leads to.
+func (r *wordReader) goTo(flag *pflag.Flag, value string) {
+	switch flag.Name {
+	case "folder":
+		r.at.folder = value
+	case "file":
+		r.at.file = value
+	}
 }
 
 // shorthand returns the last option of a word such as -qj or -j4, and whether
