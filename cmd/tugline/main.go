@@ -8,6 +8,7 @@ import (
 	"os/signal"
 	"runtime/debug"
 	"syscall"
+	"time"
 
 	"tugline/internal/cli"
 )
@@ -27,6 +28,11 @@ func main() {
 	}))
 }
 
+// doubled is how long after the first signal a second one counts as the same:
+// programs that end others often signal the process and its group, one after the
+// other.
+const doubled = 500 * time.Millisecond
+
 // onSignals returns a context that the first signal to end ends, and a channel
 // that the second one closes.
 func onSignals() (context.Context, <-chan struct{}) {
@@ -40,7 +46,9 @@ func onSignals() (context.Context, <-chan struct{}) {
 	go func() {
 		first := <-signals
 		cancel(cli.Interrupted{Sig: first.(syscall.Signal)})
-		<-signals
+		for at := time.Now(); time.Since(at) < doubled; {
+			<-signals
+		}
 		close(kill)
 	}()
 	return ctx, kill

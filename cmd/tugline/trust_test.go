@@ -7,6 +7,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"syscall"
 	"testing"
 	"time"
 
@@ -429,4 +430,65 @@ func TestTheNextStartClearsWhatIsLeft(t *testing.T) {
 	left, err = filepath.Glob(filepath.Join(s.dir, ".tugline/restore-*"))
 	require.NoError(t, err)
 	assert.Empty(t, left)
+}
+
+// What finally undid is done again from its first call, instance by instance.
+func TestGoingOnWithInstancesThatWereTornDown(t *testing.T) {
+	for name, each := range map[string]string{"known": `{ list = ["a", "b"] }`, "made": `{ lines = "hosts" }`} {
+		t.Run(name, func(t *testing.T) {
+			s := tell(t, `
+[task.hosts]
+writes = "hosts"
+run = 'printf "a\nb\n" >hosts'
+[task.trial]
+each.host = `+each+`
+calls = ['up --host "$host"', 'use --host "$host"']
+finally = ['down --host "$host"']
+[task.up]
+args.host = {}
+run = 'echo "up $host" >>log'
+[task.use]
+args.host = {}
+run = 'echo "use $host" >>log; test "$host" = a || test -e fine'
+[task.down]
+args.host = {}
+run = 'echo "down $host" >>log'
+`)
+			require.Equal(t, 1, s.tugline("-j1", "trial").code)
+			assert.ElementsMatch(t, []string{"up a", "use a", "down a", "up b", "use b", "down b"}, strings.Split(strings.TrimSpace(s.read("log")), "\n"))
+			s.write("fine", "")
+			s.write("log", "")
+			r := s.tugline("resume")
+			assert.Equal(t, 0, r.code, r.stdout+r.stderr)
+			assert.Equal(t, "up b\nuse b\ndown b\n", s.read("log"))
+		})
+	}
+}
+
+// Programs that end others often signal twice at once: that is one interrupt.
+func TestADoubledSignalDoesNotSkipCleaningUp(t *testing.T) {
+	s := tell(t, "[task.t]\nrun = 'echo >started; while true; do sleep 0.01; done'\nfinally = 'down'\n[task.down]\nrun = 'sleep 0.2; echo >down'\n")
+	cmd := s.command("t")
+	require.NoError(t, cmd.Start())
+	s.waitForFile("started")
+	require.NoError(t, cmd.Process.Signal(syscall.SIGTERM))
+	require.NoError(t, cmd.Process.Signal(syscall.SIGINT)) // two of a kind may become one
+	assert.Contains(t, []int{130, 143}, exitCode(t, cmd.Wait()))
+	assert.FileExists(t, filepath.Join(s.dir, "down"))
+}
+
+func TestAFolderThatIsNotKnownYet(t *testing.T) {
+	s := tell(t, `
+[task.t]
+args.sub = { default = "deep" }
+args.in = { type = "file" }
+folder = "$sub"
+run = 'cat "$in"'
+`)
+	s.write("deep/x", "wrong\n")
+	s.write("x", "right\n")
+	s.write("here/y", "from here\n")
+	assert.Equal(t, "right\n", s.tugline("-q", "t", "--in", "x").stdout)
+	assert.Equal(t, "from here\n", s.tugline("-q", "-C", "here", "t", "--in", "y").stdout)
+	assert.Contains(t, s.tugline("t", "--in", "none").stderr, "must name a file that is there")
 }

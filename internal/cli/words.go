@@ -253,6 +253,9 @@ func (r *wordReader) path(arg *project.Arg, value string) string {
 	if arg.Type != project.ArgFile && arg.Type != project.ArgFolder || value == "" || filepath.IsAbs(value) {
 		return value
 	}
+	if len(r.task.Folder.Refers()) > 0 {
+		return filepath.Join(r.folder, value) // where it runs is not known yet
+	}
 	folder := filepath.Join(r.task.File.Folder, r.task.Folder.Value)
 	path, err := filepath.Rel(folder, filepath.Join(r.folder, value))
 	if err != nil {

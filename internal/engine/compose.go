@@ -218,6 +218,9 @@ func (l *loop) expand(ctx context.Context, s *plan.Step, answers plan.Answers) *
 		}
 		return r
 	}
+	if l.cfg.Memory != nil {
+		l.cfg.Memory.Done.review(l.plan)
+	}
 	l.removeVanished(ctx, []*project.Task{s.Task})
 	l.grow(added)
 	l.recount(s)
@@ -319,11 +322,8 @@ func (l *loop) consider(s *plan.Step) {
 func (l *loop) noteFailure(f *plan.Step) {
 	var inner *plan.Ward
 	for w := f.Ward; ; w = w.Around {
-		if l.failures[w] == nil {
-			l.failures[w] = map[*plan.Ward]*plan.Step{}
-		}
-		if l.failures[w][inner] == nil {
-			l.failures[w][inner] = f
+		if !slices.ContainsFunc(l.failures[w], func(other failure) bool { return other.inner == inner }) {
+			l.failures[w] = append(l.failures[w], failure{inner, f})
 		}
 		if w == nil {
 			break
@@ -337,17 +337,23 @@ func (l *loop) noteFailure(f *plan.Step) {
 	}
 }
 
-// afterFailure returns a failure that keeps a step from starting, and what it
+// failure is the first one that happened in a ward, or in one directly inside it.
+type failure struct {
+	inner *plan.Ward // where it happened; nil: in the ward itself
+	step  *plan.Step
+}
+
+// afterFailure returns the first failure that keeps a step from starting, and what it
 // does: drain or abort. nil: there is none.
 func (l *loop) afterFailure(s *plan.Step) (by *plan.Step, how string) {
 	var inner *plan.Ward
 	for w := s.Ward; ; w = w.Around {
-		for from, f := range l.failures[w] {
-			if from == inner && inner != nil || f == s {
+		for _, f := range l.failures[w] {
+			if f.inner == inner && inner != nil || f.step == s {
 				continue // it is noted in that ward
 			}
 			if how = l.policy(w); how != "continue" {
-				return f, how
+				return f.step, how
 			}
 		}
 		if w == nil {

@@ -179,11 +179,61 @@ func TestInstancesRunSoManyAtOnceAndShareEqualAfterCalls(t *testing.T) {
 		assert.Equal(t, 9, summary.Count(Ran))
 		text := strings.Join(log, "\n")
 		assert.Contains(t, text, "2 step.finished page --port gull ran\n")
-		assert.Contains(t, text, "4 step.finished page --port quay ran\n")
-		assert.Contains(t, text, "5 step.finished index ran\n", "once, after the last")
+		assert.Contains(t, text, "5 step.finished page --port quay ran\n", "a place is free when what had it is cleaned up")
+		assert.Contains(t, text, "6 step.finished index ran\n", "once, after the last")
 		assert.Equal(t, 1, strings.Count(text, "finished index"))
 		assert.Contains(t, text, "step.finished tidy --port tarn ran")
 	})
+}
+
+// What stands is cleaned up after before something new is set up, whatever is
+// called after the last one.
+func TestCleaningUpFreesAPlace(t *testing.T) {
+	for name, task := range map[string]string{
+		"commands": "run = 'fleet 1 1'",
+		"calls":    "calls = ['boot --m \"$m\"', 'use --m \"$m\"']",
+	} {
+		t.Run(name, func(t *testing.T) {
+			synctest.Test(t, func(t *testing.T) {
+				pl, scripts := planOf(t, `
+[task.fleet]
+each.m = ["1", "2", "3", "4", "5", "6"]
+at_once = 2
+after_failure = "continue"
+`+task+`
+if_failed = ["collect"]
+finally = ['down --m "$m"']
+[task.boot]
+args.m = {}
+run = "boot 1"
+[task.use]
+args.m = {}
+run = "use 1 1"
+[task.collect]
+run = "collect 1"
+[task.down]
+args.m = {}
+run = "down 2"
+`, "fleet")
+				log, summary, err := run(t.Context(), pl, scripts, Config{Jobs: 8})
+				require.NoError(t, err)
+				assert.Equal(t, 6, summary.Count(Failed), "each of them is tried")
+				assert.Equal(t, 1, strings.Count(strings.Join(log, "\n"), "finished collect"))
+				up, most := 0, 0
+				for _, line := range log {
+					if strings.Contains(line, "started fleet --m") || strings.Contains(line, "started boot --m") {
+						up++
+					}
+					if strings.Contains(line, "finished down --m") {
+						up--
+					}
+					most = max(most, up)
+				}
+				assert.Equal(t, 2, most, "as many as may stand")
+				assert.Zero(t, up)
+			})
+		})
+	}
 }
 
 func TestTasksThatShareALockNeverOverlap(t *testing.T) {

@@ -106,12 +106,13 @@ type loop struct {
 	terminal bool // what runs owns the terminal
 	summary  Summary
 
-	failures map[*plan.Ward]map[*plan.Ward]*plan.Step // the first in a ward, by the ward inside it where it happened
-	cancels  map[*plan.Step]context.CancelCauseFunc   // of the steps that run
-	final    context.Context                          // of what runs in spite of an interrupt; nil: not needed yet
+	failures map[*plan.Ward][]failure               // in the order in which they happened
+	cancels  map[*plan.Step]context.CancelCauseFunc // of the steps that run
+	final    context.Context                        // of what runs in spite of an interrupt; nil: not needed yet
 
 	locks   map[string]holders
 	inUse   map[*int]int
+	places  map[*plan.Step][]*place   // by the steps with whose end they are given back
 	holders map[*plan.Step]*plan.Step // by the step with whose end they give back what they hold
 	unlocks map[*plan.Step]func()     // by holder: what gives back its locks to other Tuglines
 	held    []*plan.Step              // ready, but waiting for what others hold
@@ -131,8 +132,8 @@ func newLoop(p *plan.Plan, scripts *Scripts, cfg Config) *loop {
 	l := &loop{
 		cfg: cfg, plan: p, scripts: scripts, events: make(chan Event, 64), work: make(chan task), quit: make(chan struct{}),
 		waits: make([]int, n), waiting: make([][]*plan.Step, n), decides: make([][]*plan.Trigger, n), gated: map[*plan.Trigger]*gate{}, state: make([]State, n), queued: make([]bool, n),
-		failures: map[*plan.Ward]map[*plan.Ward]*plan.Step{}, cancels: map[*plan.Step]context.CancelCauseFunc{},
-		locks: map[string]holders{}, inUse: map[*int]int{}, holders: map[*plan.Step]*plan.Step{}, unlocks: map[*plan.Step]func(){},
+		failures: map[*plan.Ward][]failure{}, cancels: map[*plan.Step]context.CancelCauseFunc{},
+		locks: map[string]holders{}, inUse: map[*int]int{}, places: map[*plan.Step][]*place{}, holders: map[*plan.Step]*plan.Step{}, unlocks: map[*plan.Step]func(){},
 	}
 	l.summary.Results = make([]Result, n)
 	for _, s := range p.Steps {

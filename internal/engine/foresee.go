@@ -233,6 +233,7 @@ func (f *foreseer) loop(p *plan.Plan, s *plan.Step) error {
 	}
 	added, err := p.Expand(s, nil)
 	if err == nil {
+		f.memory.Done.review(p)
 		err = f.removals(p, []*project.Task{s.Task})
 	}
 	if err == nil {

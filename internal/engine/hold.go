@@ -35,17 +35,46 @@ func (l *loop) hold(s *plan.Step) (waitsFor string) {
 	for _, name := range s.Locks {
 		l.locks[name] = append(l.locks[name], s)
 	}
-	if s.Limit != nil {
-		l.inUse[s.Limit]++
+	end := s
+	if s.Whole != nil {
+		end = s.Whole
 	}
-	if len(s.Locks) > 0 || s.Limit != nil {
-		end := s
-		if s.Whole != nil {
-			end = s.Whole
-		}
+	if s.Limit != nil {
+		l.takePlace(s, end)
+	}
+	if len(s.Locks) > 0 {
 		l.holders[end] = s
 	}
 	return ""
+}
+
+// place is one among the instances of a task that run at the same time. It is
+// given back when the instance has ended and been cleaned up after.
+type place struct {
+	limit *int
+	open  int // how many steps have not ended with which it is given back
+}
+
+func (l *loop) takePlace(s, end *plan.Step) {
+	l.inUse[s.Limit]++
+	p := &place{limit: s.Limit}
+	for _, last := range append([]*plan.Step{end}, s.Cleanup...) {
+		if l.state[last.Index] == "" {
+			p.open++
+			l.places[last] = append(l.places[last], p)
+		}
+	}
+}
+
+// leavePlaces gives back what ends with s.
+func (l *loop) leavePlaces(s *plan.Step) {
+	for _, p := range l.places[s] {
+		if p.open--; p.open == 0 {
+			l.inUse[p.limit]--
+			l.retryHeld()
+		}
+	}
+	delete(l.places, s)
 }
 
 // within reports whether s runs for a step that holds a lock: that one's Whole
@@ -56,6 +85,7 @@ func (l *loop) within(by, s *plan.Step) bool {
 
 // release gives back what ends with s.
 func (l *loop) release(s *plan.Step) {
+	l.leavePlaces(s)
 	holder := l.holders[s]
 	if holder == nil {
 		if len(s.Locks) > 0 { // what runs for it may take them now
@@ -70,9 +100,6 @@ func (l *loop) release(s *plan.Step) {
 	}
 	for _, name := range holder.Locks {
 		l.locks[name] = slices.DeleteFunc(l.locks[name], func(s *plan.Step) bool { return s == holder })
-	}
-	if holder.Limit != nil {
-		l.inUse[holder.Limit]--
 	}
 	l.retryHeld()
 }

@@ -2,13 +2,15 @@ package engine
 
 import (
 	"container/heap"
+	"slices"
 	"time"
 
 	"tugline/internal/plan"
 )
 
-// queue holds the steps that may start, the one with the longest way to the end
-// of the run on top; of equal ones, the first of the plan.
+// queue holds the steps that may start: first those that clean up, since they
+// free something; then the one with the longest way to the end of the run; of
+// equal ones, the first of the plan.
 type queue struct {
 	steps stepHeap
 }
@@ -29,10 +31,18 @@ func (h *stepHeap) Push(x any)   { h.steps = append(h.steps, x.(*plan.Step)) }
 
 func (h stepHeap) Less(i, j int) bool {
 	a, b := h.steps[i].Index, h.steps[j].Index
+	if clean := cleansUp(h.steps[i]); clean != cleansUp(h.steps[j]) {
+		return clean
+	}
 	if h.ways != nil && h.ways[a] != h.ways[b] {
 		return h.ways[a] > h.ways[b]
 	}
 	return a < b
+}
+
+// cleansUp reports whether a step is called by finally.
+func cleansUp(s *plan.Step) bool {
+	return slices.ContainsFunc(s.Triggers, func(t *plan.Trigger) bool { return t.Level == plan.Final })
 }
 
 func (h *stepHeap) Pop() any {

@@ -2,6 +2,7 @@ package engine
 
 import (
 	"fmt"
+	"sync"
 
 	"tugline/internal/fingerprint"
 	"tugline/internal/history"
@@ -9,9 +10,11 @@ import (
 	"tugline/internal/project"
 )
 
-// Done is what a run did that is gone on with.
+// Done is what a run did that is gone on with. It may be used from many goroutines.
 type Done struct {
-	run   string
+	run history.Run
+
+	mu    sync.Mutex                 // protects the fields below
 	steps map[string]history.RunStep // by key: those that ended well and still count
 }
 
@@ -19,12 +22,24 @@ type Done struct {
 //
 // A step counts as done if it ended well there, but for two cases. What
 // if_failed and finally called for a task that did not end well will be called
-// again. And if finally was called for such a task, what the task itself called
-// was undone: it starts from its first call.
+// again. And if finally was called for such a task or instance, what that itself
+// called was undone: it starts from its first call.
 func DoneIn(p *plan.Plan, run history.Run) *Done {
-	d := &Done{run: run.ID, steps: map[string]history.RunStep{}}
+	d := &Done{run: run}
+	d.review(p)
+	return d
+}
+
+// review finds out anew what is done, since a plan has steps that it had not.
+func (d *Done) review(p *plan.Plan) {
+	if d == nil {
+		return
+	}
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	d.steps = map[string]history.RunStep{}
 	started := map[string]bool{}
-	for _, s := range run.Steps {
+	for _, s := range d.run.Steps {
 		started[s.Key()] = s.Attempts > 0 || s.State == string(Failed)
 		switch State(s.State) {
 		case Ran, Restored, Unchanged:
@@ -33,13 +48,16 @@ func DoneIn(p *plan.Plan, run history.Run) *Done {
 	}
 	again := map[*plan.Step]bool{} // what they call is called again
 	for _, s := range p.Steps {
-		if s.Role != plan.Closing || d.well(s.Of) {
+		if s.Role != plan.Closing {
 			continue
 		}
 		for _, after := range s.Entries {
 			first := after.First()
-			if first.For != nil && first.For.Kind == project.Finally && d.anyStarted(first, started) {
-				again[s.First()] = true
+			if first.For == nil || first.For.Kind != project.Finally || !d.anyStarted(first, started) {
+				continue
+			}
+			for _, owner := range first.For.Owners {
+				again[owner.First()] = again[owner.First()] || !d.well(owner)
 			}
 		}
 	}
@@ -49,7 +67,6 @@ func DoneIn(p *plan.Plan, run history.Run) *Done {
 			again[s] = again[s] || s.Role == plan.Opening
 		}
 	}
-	return d
 }
 
 // well reports whether a step ended well.
@@ -133,13 +150,15 @@ func (d *Done) weigh(s *plan.Step, v *Verdict) {
 	if d == nil {
 		return
 	}
+	d.mu.Lock()
 	old, done := d.steps[stepKey(s)]
+	d.mu.Unlock()
 	switch {
 	case !done:
-	case old.Sum == v.now.Sum:
+	case old.Sum == v.now.Sum && len(v.now.Unknown) == 0:
 		v.Action, v.done, v.last = Leave, true, 0
-		v.Reasons = reason("done", "done in run "+d.run)
+		v.Reasons = reason("done", "done in run "+d.run.ID)
 	default:
-		v.Reasons = append([]fingerprint.Reason{{Kind: "changed", What: d.run, Text: fmt.Sprintf("changed since run %s", d.run)}}, v.Reasons...)
+		v.Reasons = append([]fingerprint.Reason{{Kind: "changed", What: d.run.ID, Text: fmt.Sprintf("changed since run %s", d.run.ID)}}, v.Reasons...)
 	}
 }

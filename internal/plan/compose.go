@@ -168,12 +168,33 @@ func (b *builder) afterCalls(ends, firsts []*Step, in from) []*Step {
 		made := b.afterCall(kind, level, calls, ends, firsts, in)
 		if kind == project.Finally {
 			for _, s := range made {
-				s.Behind = append(s.Behind, all...)
+				s.Behind = append(s.Behind, ofSameOwners(all, s)...)
+				b.noteCleanup(s, ends, firsts)
 			}
 		}
 		all = append(all, made...)
 	}
 	return all
+}
+
+// ofSameOwners returns those of some after-calls that are made for no other owners
+// than s is: cleaning up after one instance does not wait for what follows the last.
+func ofSameOwners(all []*Step, s *Step) []*Step {
+	var same []*Step
+	for _, other := range all {
+		if !slices.ContainsFunc(other.First().For.Owners, func(owner *Step) bool { return !slices.Contains(s.First().For.Owners, owner) }) {
+			same = append(same, other)
+		}
+	}
+	return same
+}
+
+// noteCleanup notes a finally call that is made for one instance alone.
+func (b *builder) noteCleanup(s *Step, ends, firsts []*Step) {
+	if owners := s.First().For.Owners; len(owners) == 1 {
+		first := firsts[slices.Index(ends, owners[0])]
+		first.Cleanup = append(first.Cleanup, s)
+	}
 }
 
 // afterCall adds the after-calls of one kind, each entry behind the one before.

@@ -157,7 +157,7 @@ func (b *builder) instances(l *Loop) (ends []*Step, skip string) {
 	if l.task.AtOnce > 0 {
 		in.limit = &l.task.AtOnce
 	}
-	if l.task.After != "" && !l.task.Composite() {
+	if l.task.After != "" {
 		in.ward = &Ward{l.task.After, in.ward}
 	}
 	combinations, empty := b.combinations(l)

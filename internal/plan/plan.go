@@ -83,6 +83,7 @@ type Step struct {
 	Ward     *Ward    // nil: the whole run
 	Locks    []string // sorted: held from its start to the end of Whole
 	Limit    *int     // shared by the instances of a task: so many may run at once; nil: no limit
+	Cleanup  []*Step  // of the first step of an instance: the ends of the finally calls that are made for it alone
 	Loop     *Loop    // of an Outcome whose instances are not known yet; else nil
 
 	call     string  // its name, with nothing masked

@@ -114,17 +114,16 @@ func endMarked(marks []string, graceEnds <-chan struct{}) {
 	for pause := time.Millisecond; ; pause = min(2*pause, 20*time.Millisecond) {
 		found := marked(marks...)
 		if len(found) == 0 {
-			return
+			break
 		}
 		for _, pid := range found {
 			switch {
 			case kill:
 				syscall.Kill(pid, syscall.SIGKILL) // fails only when it has ended
 			case !asked[pid]:
-				asked[pid] = true
 				syscall.Kill(pid, syscall.SIGTERM) // as above
 			}
-			syscall.Wait4(pid, nil, syscall.WNOHANG, nil) // buries it, if it came to us
+			asked[pid] = true
 		}
 		if kill {
 			time.Sleep(pause)
@@ -135,6 +134,20 @@ func endMarked(marks []string, graceEnds <-chan struct{}) {
 			kill = true
 		case <-time.After(pause):
 		}
+	}
+	for pid := range asked {
+		bury(pid)
+	}
+}
+
+// bury waits for a process that has lost its environment, which it does when it
+// ends, if it came to us: until then its number is taken.
+func bury(pid int) {
+	for range 100 { // it may have ended, and not be ours, or have left only its environment
+		if got, err := syscall.Wait4(pid, nil, syscall.WNOHANG, nil); got == pid || err != nil && err != syscall.EINTR {
+			return
+		}
+		time.Sleep(time.Millisecond)
 	}
 }
 
