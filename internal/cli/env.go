@@ -14,6 +14,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"tugline/internal/engine"
+	"tugline/internal/history"
 	"tugline/internal/output"
 	"tugline/internal/plan"
 	"tugline/internal/project"
@@ -29,10 +30,20 @@ func (a *app) request(ctx context.Context, p *project.Project, options *runOptio
 	}
 	files, err := a.userEnvFiles(options.files)
 	return plan.Request{
-		Jobs: options.jobsFor(p), Run: a.runName,
+		Jobs: options.jobsFor(p), Run: a.runName, IsFolder: isFolderIn(p),
 		Env: a.env.Vars, Set: options.set, Files: files, EnvFiles: a.envFiles, Compute: a.compute(ctx), List: func(l plan.Listed) ([]string, error) { return a.listed(ctx, l) }, Secrets: a.secrets,
 		From: a.env.Folder, Base: a.base, OS: runtime.GOOS, Arch: runtime.GOARCH,
 	}, err
+}
+
+// isFolderIn returns what tells whether a path of a project is a folder, or was
+// made one by a run.
+func isFolderIn(p *project.Project) func(path string) bool {
+	ledger := history.At(p.Folder)
+	return func(path string) bool {
+		info, err := os.Stat(filepath.Join(p.Folder, filepath.FromSlash(path)))
+		return err == nil && info.IsDir() || ledger.IsFolder(path)
+	}
 }
 
 // envFiles reads the env files that a project file names.

@@ -6,6 +6,8 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
+	"strings"
 	"time"
 
 	"tugline/internal/files"
@@ -216,6 +218,9 @@ func (m *Memory) write(s *plan.Step, v *Verdict, outputs []files.Found, took tim
 			return err
 		}
 	}
+	if err := m.noteFolders(s, outputs); err != nil {
+		return err
+	}
 	now := v.now
 	now.Files = fingerprint.Files(v.reads)
 	outputsSum := files.Digest{}
@@ -230,6 +235,26 @@ func (m *Memory) write(s *plan.Step, v *Verdict, outputs []files.Found, took tim
 		Call: s.Name, Task: s.Task.Name, Run: m.Run, Finished: time.Now().UTC(), Ms: took.Milliseconds(),
 		Sum: now.Sum, OutputsSum: outputsSum.String(), Fingerprint: now, Outputs: written,
 	})
+}
+
+// noteFolders notes which plain paths of writes turned out to be folders: the next
+// plan takes them for some.
+func (m *Memory) noteFolders(s *plan.Step, outputs []files.Found) error {
+	for _, g := range s.Writes {
+		name, plain := glob.Base(g.Pattern)
+		if !plain || g.Not || g.Folder {
+			continue
+		}
+		below := func(f files.Found) bool {
+			return strings.HasPrefix(f.Path, name+"/") || f.Path == name && f.Kind == files.Folder
+		}
+		if slices.ContainsFunc(outputs, below) {
+			if err := m.Ledger.AddFolder(name); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
 }
 
 // printed gathers what a step prints, to be kept with its outputs.

@@ -109,6 +109,32 @@ func TestOverlapIsTrueIfOnePathIsMeantByBoth(t *testing.T) {
 	}
 }
 
+func TestAFileIsAFolderOnlyForWhatBeginsWithIt(t *testing.T) {
+	for _, test := range []struct {
+		file, other string
+		want        bool
+	}{
+		{"bin/a", "**/*.go", false},
+		{"bin/a", "bin/*", true},
+		{"bin/a", "bin/**", true},
+		{"bin/a", "bin/a/*.go", true},
+		{"bin/a", "bin/a/x.go", true},
+		{"bin/a", "bin", true},
+		{"bin/a", "bin/*/x", false},
+		{"out/main.go", "**/*.go", true},
+		{`bin/\*`, `bin/\*/x?`, true},
+	} {
+		t.Run(test.file+" "+test.other, func(t *testing.T) {
+			file, other := Side{Pattern: test.file, File: true}, Side{Pattern: test.other}
+			assert.Equal(t, test.want, file.Overlaps(other))
+			assert.Equal(t, test.want, other.Overlaps(file))
+			if test.want {
+				assert.True(t, Overlap(test.file, test.other))
+			}
+		})
+	}
+}
+
 func TestTheLastPatternThatMatchesCounts(t *testing.T) {
 	s, err := Compile([]Pattern{{Text: "src"}, {Text: "src/gen", Not: true}, {Text: "src/gen/keep.go"}})
 	require.NoError(t, err)

@@ -6,24 +6,45 @@ import (
 	"unicode/utf8"
 )
 
+// Side is a pattern that is held against another one.
+type Side struct {
+	Pattern string
+	// File says that a plain path means a file: only a pattern that begins with it
+	// takes it for a folder, and so means something below it.
+	File bool
+}
+
 // Overlap reports whether some path may be meant by both patterns. A pattern
 // of a folder means all below it, so "build" and "build/*.csv" overlap.
-func Overlap(a, b string) bool {
+func Overlap(a, b string) bool { return Side{Pattern: a}.Overlaps(Side{Pattern: b}) }
+
+// Overlaps is [Overlap] for what is known to be a file.
+func (s Side) Overlaps(other Side) bool {
+	a, b := s.Pattern, other.Pattern
 	if a == b {
 		return true
 	}
 	if isPath(a) && isPath(b) {
 		return strings.HasPrefix(a, b+"/") || strings.HasPrefix(b, a+"/")
 	}
+	openA := !s.File || beginsWith(b, a)
+	openB := !other.File || beginsWith(a, b)
 	as, bs := ways(a), ways(b)
 	for _, x := range as {
 		for _, y := range bs {
-			if pathsOverlap(x, y) {
+			if pathsOverlap(x, y, openA, openB) {
 				return true
 			}
 		}
 	}
 	return false
+}
+
+// beginsWith reports whether all that a pattern means lies below a plain path.
+func beginsWith(pattern, plain string) bool {
+	base, isPlain := Base(pattern)
+	plain = Unescape(plain)
+	return strings.HasPrefix(base, plain+"/") || !isPlain && base == plain
 }
 
 // ways returns the names of each text that the braces of a pattern come to.
@@ -42,15 +63,15 @@ func isPath(pattern string) bool {
 }
 
 // pathsOverlap holds two patterns against each other, name by name. When one of
-// them ends, all below is its own.
-func pathsOverlap(a, b []name) bool {
+// them ends that is open, all below is its own.
+func pathsOverlap(a, b []name, openA, openB bool) bool {
 	for i := 0; i < min(len(a), len(b)) && a[i].kind == exact && b[i].kind == exact; i++ {
 		if a[i].text != b[i].text { // most pairs of patterns are told apart by this
 			return false
 		}
 	}
 	return walk{
-		len(a), len(b), true,
+		len(a), len(b), openA, openB,
 		func(i int) bool { return a[i].kind == deep },
 		func(i int) bool { return b[i].kind == deep },
 		func(i, k int) bool { return namesOverlap(a[i], b[k]) },
@@ -60,7 +81,7 @@ func pathsOverlap(a, b []name) bool {
 // walk is a way through two patterns at once.
 type walk struct {
 	a, b         int  // how many elements they have
-	open         bool // the end of one matches all that is left of the other
+	openA, openB bool // its end matches all that is left of the other
 	starA, starB func(i int) bool
 	meets        func(i, k int) bool // of two elements that are no stars
 }
@@ -74,7 +95,7 @@ func (w walk) meet() bool {
 		for k := w.b; k >= 0; k-- {
 			endA, endB := i == w.a, k == w.b
 			switch {
-			case endA && endB, w.open && (endA || endB):
+			case endA && endB, endA && w.openA, endB && w.openB:
 				*at(i, k) = true
 			case !endA && w.starA(i):
 				*at(i, k) = *at(i+1, k) || !endB && *at(i, k+1)
@@ -194,7 +215,7 @@ func (t token) meets(u token) bool {
 
 func tokensOverlap(a, b []token) bool {
 	return walk{
-		len(a), len(b), false,
+		len(a), len(b), false, false,
 		func(i int) bool { return a[i].star },
 		func(i int) bool { return b[i].star },
 		func(i, k int) bool { return a[i].meets(b[k]) },

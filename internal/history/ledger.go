@@ -12,6 +12,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/zeebo/blake3"
@@ -44,7 +45,12 @@ type Record struct {
 
 // Ledger is the folder of records. It may be used from many goroutines and
 // many processes. It never writes through a link.
-type Ledger struct{ top, folder string }
+type Ledger struct {
+	top, folder string
+
+	mu      sync.Mutex      // protects folders
+	folders map[string]bool // see IsFolder; nil: not read yet
+}
 
 // At returns the ledger in the project folder top. It touches nothing; without
 // [Ledger.Create] only reading may be done.

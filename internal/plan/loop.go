@@ -393,7 +393,7 @@ func (b *builder) instancesWriting(t *project.Task, patterns []Glob) []project.C
 		if variants := b.variants(t); variants != nil {
 			byInstance = &writers{}
 			for _, v := range variants {
-				byInstance.add(written{task: t, call: v.call}, b.unfilled(t, t.Writes, v.values))
+				b.addWriter(byInstance, written{task: t, call: v.call}, b.unfilled(t, t.Writes, v.values))
 			}
 		}
 		if b.byInstance == nil {
@@ -410,7 +410,7 @@ func (b *builder) instancesWriting(t *project.Task, patterns []Glob) []project.C
 		if read.Not {
 			continue
 		}
-		byInstance.overlapping(read.Pattern, func(w written) {
+		byInstance.overlapping(b.side(read), func(w written) {
 			if !seen[w.call.Text] && !takenAway(patterns, w.glob.Pattern) {
 				seen[w.call.Text] = true
 				calls = append(calls, w.call)

@@ -20,6 +20,24 @@ type Glob struct {
 	Text    project.Text
 }
 
+// side returns g to be held against other patterns: whether a plain path is a
+// folder is asked of the world.
+func (b *builder) side(g Glob) glob.Side {
+	side := glob.Side{Pattern: g.Pattern}
+	if name, plain := glob.Base(g.Pattern); plain && !g.Folder {
+		isFolder, asked := b.isFolder[name]
+		if !asked {
+			isFolder = b.req.IsFolder != nil && b.req.IsFolder(name)
+			if b.isFolder == nil {
+				b.isFolder = map[string]bool{}
+			}
+			b.isFolder[name] = isFolder
+		}
+		side.File = !isFolder
+	}
+	return side
+}
+
 // Patterns returns globs as they are matched.
 func Patterns(globs []Glob) []glob.Pattern {
 	out := make([]glob.Pattern, len(globs))

@@ -35,6 +35,9 @@ type Request struct {
 	// List returns the values of a list that only the world knows. It is asked
 	// while planning, and again by [Plan.Expand]. nil: such lists are empty.
 	List func(Listed) ([]string, error)
+	// IsFolder reports whether a path, from the top folder with slashes, is a folder, or
+	// was made one by a run. nil: none is.
+	IsFolder func(path string) bool
 	// NoCompute leaves computed variables, and lists that a script prints, unknown.
 	NoCompute bool
 	Run       string // what the run is called, shown to the tasks as TUGLINE_RUN
@@ -227,6 +230,7 @@ type builder struct {
 	required project.Diagnostics // variables that must be set
 	told     map[string]bool     // of which it was said already
 
+	isFolder   map[string]bool            // what was asked of the world
 	writers    *writers                   // of all tasks of the project; nil: not looked for yet
 	byInstance map[*project.Task]*writers // of the instances of tasks; nil: they are not known yet
 	reorder    bool                       // steps wait for others that stand behind them

@@ -31,10 +31,11 @@ type written struct {
 	step *Step        // nil among the tasks of the project
 	call project.Call // of an instance
 	glob Glob
+	side glob.Side // the same, to be held against others
 }
 
-// add enters what one task or step writes.
-func (w *writers) add(owner written, globs []Glob) {
+// addWriter enters what one task or step writes.
+func (b *builder) addWriter(w *writers, owner written, globs []Glob) {
 	for _, g := range globs {
 		if g.Not {
 			continue
@@ -51,7 +52,7 @@ func (w *writers) add(owner written, globs []Glob) {
 			}
 			node = next
 		}
-		owner.glob = g
+		owner.glob, owner.side = g, b.side(g)
 		node.here = append(node.here, owner)
 	}
 }
@@ -73,30 +74,30 @@ func fixedNames(pattern string) func(yield func(string) bool) {
 
 // overlapping calls visit with every entry that overlaps a pattern: those that
 // begin with a part of its path, and those that go on from its path.
-func (w *writers) overlapping(pattern string, visit func(written)) {
+func (w *writers) overlapping(side glob.Side, visit func(written)) {
 	node := w
-	node.visitHere(pattern, visit)
-	for name := range fixedNames(pattern) {
+	node.visitHere(side, visit)
+	for name := range fixedNames(side.Pattern) {
 		if node = node.below[name]; node == nil {
 			return
 		}
-		node.visitHere(pattern, visit)
+		node.visitHere(side, visit)
 	}
-	node.visitBelow(pattern, visit)
+	node.visitBelow(side, visit)
 }
 
-func (w *writers) visitHere(pattern string, visit func(written)) {
+func (w *writers) visitHere(side glob.Side, visit func(written)) {
 	for _, entry := range w.here {
-		if glob.Overlap(entry.glob.Pattern, pattern) {
+		if entry.side.Overlaps(side) {
 			visit(entry)
 		}
 	}
 }
 
-func (w *writers) visitBelow(pattern string, visit func(written)) {
+func (w *writers) visitBelow(side glob.Side, visit func(written)) {
 	for _, node := range w.below {
-		node.visitHere(pattern, visit)
-		node.visitBelow(pattern, visit)
+		node.visitHere(side, visit)
+		node.visitBelow(side, visit)
 	}
 }
 
@@ -140,7 +141,7 @@ func (b *builder) writing(patterns []Glob, t *project.Task) []*project.Task {
 		if read.Not {
 			continue
 		}
-		b.writers.overlapping(read.Pattern, func(w written) {
+		b.writers.overlapping(b.side(read), func(w written) {
 			if !seen[w.task] && !w.task.OnRequest && !takenAway(patterns, w.glob.Pattern) {
 				seen[w.task] = true
 				found = append(found, w.task)
@@ -166,15 +167,15 @@ func (b *builder) allWriters() *writers {
 	all := &writers{}
 	for _, t := range b.plan.Project.Tasks {
 		if len(t.Writes) > 0 {
-			all.add(written{task: t}, b.unfilled(t, t.Writes, nil))
+			b.addWriter(all, written{task: t}, b.unfilled(t, t.Writes, nil))
 		}
 	}
 	return all
 }
 
 // unfilled returns the patterns of t without a call: what is known of the
-// variables is filled in, all else counts as *. values are those of each, which
-// may hold slashes: where one is not given, all below the folder is meant.
+// variables is filled in, all else counts as *. values are those of each: one that
+// is not given and may hold slashes counts as any number of names.
 func (b *builder) unfilled(t *project.Task, paths []project.Paths, values map[string]string) []Glob {
 	sc := b.base(t.File)
 	if len(t.Env) > 0 {
@@ -183,7 +184,7 @@ func (b *builder) unfilled(t *project.Task, paths []project.Paths, values map[st
 	args := map[string]string{}
 	for _, a := range t.Args {
 		args[a.Variable()] = "*"
-		if a.Each != nil {
+		if a.Each != nil && a.Each.MayHoldSlash() {
 			args[a.Variable()] = "**"
 		}
 		if value, given := values[a.Name]; given {
@@ -208,23 +209,35 @@ func (b *builder) unfilled(t *project.Task, paths []project.Paths, values map[st
 		for _, g := range p.Globs {
 			value, err := g.Pattern().Expand(lookup)
 			if err == nil && value != "" {
-				out = append(out, Glob{Pattern: b.fromTop(allBelow(value), t.File), Not: g.Not, Text: g.Text})
+				out = append(out, Glob{Pattern: b.fromTop(deepNames(value), t.File), Not: g.Not, Folder: strings.HasSuffix(value, "/"), Text: g.Text})
 			}
 		}
 	}
 	return out
 }
 
-// allBelow returns a pattern that means all in the folder where another one
-// has ** within a name.
-func allBelow(pattern string) string {
+// deepNames returns a pattern in which ** within a name stands for any text, slashes
+// included: page-**.html means what page-*.html and page-*/**/*.html do.
+func deepNames(pattern string) string {
 	names := strings.Split(pattern, "/")
 	for i, name := range names {
-		if name != "**" && strings.Contains(name, "**") {
-			return strings.Join(append(names[:i], "**"), "/")
+		before, after, deep := strings.Cut(name, "**")
+		switch {
+		case name == "**" || !deep:
+		case strings.Contains(after, "**"): // of several, the first says enough
+			return strings.Join(append(names[:i], before+"*"), "/")
+		case after == "": // it may be a folder, and means all below then
+			names[i] = before + "*"
+			if i+1 < len(names) {
+				names[i] += "/**"
+			}
+		case before == "":
+			names[i] = "**/*" + after
+		default:
+			names[i] = "{" + before + "*" + after + "," + before + "*/**/*" + after + "}"
 		}
 	}
-	return pattern
+	return strings.Join(names, "/")
 }
 
 // readsItsOutput reports whether t may read what it writes, as a formatter does.
@@ -238,7 +251,7 @@ func (b *builder) readsItsOutput(t *project.Task) bool {
 	}
 	reads := b.unfilled(t, t.Reads, sample)
 	for _, w := range b.unfilled(t, t.Writes, sample) {
-		if !w.Not && readsOf(reads, w) != nil {
+		if !w.Not && b.readsOf(reads, w) != nil {
 			return true
 		}
 	}
@@ -246,12 +259,13 @@ func (b *builder) readsItsOutput(t *project.Task) bool {
 }
 
 // readsOf returns the pattern of reads that overlaps a written one, or nil.
-func readsOf(reads []Glob, written Glob) *Glob {
+func (b *builder) readsOf(reads []Glob, written Glob) *Glob {
 	if takenAway(reads, written.Pattern) {
 		return nil
 	}
+	side := b.side(written)
 	for i := range reads {
-		if !reads[i].Not && glob.Overlap(reads[i].Pattern, written.Pattern) {
+		if !reads[i].Not && side.Overlaps(b.side(reads[i])) {
 			return &reads[i]
 		}
 	}
@@ -266,7 +280,7 @@ func (b *builder) orderByFiles(start int) {
 	writing := 0
 	for _, s := range b.plan.Steps {
 		if len(s.Writes) > 0 {
-			all.add(written{task: s.Task, step: s}, s.Writes)
+			b.addWriter(all, written{task: s.Task, step: s}, s.Writes)
 			writing++
 		}
 	}
@@ -275,12 +289,12 @@ func (b *builder) orderByFiles(start int) {
 		if len(s.Reads) == 0 || writing == 0 {
 			continue
 		}
-		t := throughs{step: s, seen: map[*Step]bool{s: true}}
+		t := throughs{builder: b, step: s, seen: map[*Step]bool{s: true}}
 		for _, read := range s.Reads {
 			if read.Not {
 				continue
 			}
-			all.overlapping(read.Pattern, func(w written) {
+			all.overlapping(b.side(read), func(w written) {
 				added = t.add(Through{w.step, w.glob, read}) || added
 			})
 		}
@@ -295,6 +309,8 @@ func (b *builder) orderByFiles(start int) {
 
 // throughs adds to a step the needs that come from files.
 type throughs struct {
+	builder *builder
+
 	step  *Step
 	seen  map[*Step]bool // itself, and those that are added
 	needs map[*Step]bool // all its needs; nil: not asked for yet
@@ -306,10 +322,10 @@ func (t *throughs) add(via Through) bool {
 	if t.seen[w] || takenAway(s.Reads, via.Write.Pattern) || takenAway(w.Writes, via.Read.Pattern) {
 		return false
 	}
-	if w.Task.OnRequest || readsOf(w.Reads, via.Write) != nil {
+	if w.Task.OnRequest || t.builder.readsOf(w.Reads, via.Write) != nil {
 		// It changes what is there already: an order that was asked for counts
 		// more, and of two such tasks neither comes first for that.
-		if readsOf(s.Writes, via.Read) != nil || precedes(s, w) {
+		if t.builder.readsOf(s.Writes, via.Read) != nil || precedes(s, w) {
 			return false
 		}
 	}
@@ -462,7 +478,7 @@ func (b *builder) checkWriters(all *writers, start int) {
 			if g.Not {
 				continue
 			}
-			all.overlapping(g.Pattern, func(w written) {
+			all.overlapping(b.side(g), func(w written) {
 				pair := [2]*Step{w.step, s}
 				if w.step.Index >= s.Index || told[pair] || takenAway(s.Writes, w.glob.Pattern) || takenAway(w.step.Writes, g.Pattern) {
 					return

@@ -13,7 +13,7 @@ import (
 // order returns the names of the steps of a plan of calls, in order.
 func order(t *testing.T, text string, calls ...string) ([]string, error) {
 	t.Helper()
-	req := Request{OS: "linux"}
+	req := Request{OS: "linux", IsFolder: func(path string) bool { return path == "gen" }}
 	for _, c := range calls {
 		req.Calls = append(req.Calls, project.Call{Text: c, Name: c})
 	}
@@ -50,6 +50,13 @@ func TestOrderThroughFiles(t *testing.T) {
 		{"on request, and asked for", "[task.all]\nneeds = ['page', 'fetch']\n[task.page]\nreads = 'build/x'\nrun = 'x'\n[task.fetch]\non_request = true\nwrites = 'build/x'\nrun = 'x'\n", []string{"all"}, []string{"fetch", "page", "all"}},
 		{"with a variable of the file", "env.OUT = 'build'\n[task.page]\nreads = '$OUT/x'\nrun = 'x'\n[task.clean]\nwrites = 'build/x'\nrun = 'x'\n", []string{"page"}, []string{"clean", "page"}},
 		{"a star in a value is a star", "[task.page]\nenv.X = '*'\nreads = 'build/$X'\nrun = 'x'\n[task.clean]\nwrites = 'build/x'\nrun = 'x'\n", []string{"page"}, []string{"page"}},
+		{"a file is no folder", "[task.test]\nreads = '**/*.go'\nrun = 'x'\n[task.build]\nwrites = 'bin/a'\nrun = 'x'\n", []string{"test"}, []string{"test"}},
+		{"unless it is one already", "[task.test]\nreads = '**/*.go'\nrun = 'x'\n[task.build]\nwrites = 'gen'\nrun = 'x'\n", []string{"test"}, []string{"build", "test"}},
+		{"or ends with a slash", "[task.test]\nreads = '**/*.go'\nrun = 'x'\n[task.build]\nwrites = 'bin/a/'\nrun = 'x'\n", []string{"test"}, []string{"build", "test"}},
+		{"or what is read begins with it", "[task.test]\nreads = 'bin/a/*.go'\nrun = 'x'\n[task.build]\nwrites = 'bin/a'\nrun = 'x'\n", []string{"test"}, []string{"build", "test"}},
+		{"a file that the pattern means", "[task.test]\nreads = '**/*.go'\nrun = 'x'\n[task.build]\nwrites = 'x/a.go'\nrun = 'x'\n", []string{"test"}, []string{"build", "test"}},
+		{"a value with slashes", "[task.index]\nreads = 'pages/a/*.html'\nrun = 'x'\n[task.page]\nneeds = 'list'\neach.p = { lines = 'list.txt' }\nwrites = 'pages/$p.html'\nrun = 'x'\n[task.list]\nwrites = 'list.txt'\nrun = 'x'\n", []string{"index"}, []string{"list", "page", "index"}},
+		{"another ending", "[task.all]\nneeds = ['css', 'js']\n[task.css]\nwrites = 'out/dev/main.css'\nrun = 'x'\n[task.js]\neach.v = { files = 'made/*', as = 'stem' }\neach.s = { lines = 'made/list' }\nwrites = 'out/$v/$s.js'\nrun = 'x'\n[task.make]\nwrites = 'made/*'\nrun = 'x'\n", []string{"all"}, []string{"css", "make", "js", "all"}},
 		{"two writers with an order", "[task.a]\nwrites = 'x'\nrun = 'x'\n[task.b]\nneeds = 'a'\nwrites = 'x*'\nrun = 'x'\n", []string{"b"}, []string{"a", "b"}},
 	}
 	for _, test := range tests {
@@ -58,6 +65,15 @@ func TestOrderThroughFiles(t *testing.T) {
 			require.NoError(t, err)
 			assert.Equal(t, test.want, names)
 		})
+	}
+}
+
+func TestUnknownValuesInPatterns(t *testing.T) {
+	for pattern, want := range map[string]string{
+		"out/**/x": "out/**/x", "out/**.js": "out/**/*.js", "out/a**": "out/a*", "out/a**/x": "out/a*/**/x",
+		"out/a**.js": "out/{a*.js,a*/**/*.js}", "out/a**b**.js/x": "out/a*", "plain": "plain",
+	} {
+		assert.Equal(t, want, deepNames(pattern), pattern)
 	}
 }
 

@@ -22,6 +22,14 @@ type List struct {
 // ways are what of a file's path may be a value.
 var ways = []string{"path", "name", "stem", "below"}
 
+// MayHoldSlash reports whether a value of the list may hold a slash.
+func (l *List) MayHoldSlash() bool {
+	if len(l.Files) > 0 {
+		return l.As != "name" && l.As != "stem"
+	}
+	return len(l.List) == 0 || slices.ContainsFunc(l.List, func(value Text) bool { return strings.ContainsAny(value.Value, "/$") })
+}
+
 // Value returns what of a file's path is the value. base is the fixed part of
 // the pattern that matched it; both have slashes and count from one folder.
 func (l *List) Value(file, base string) string {
