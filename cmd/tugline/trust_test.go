@@ -492,3 +492,54 @@ run = 'cat "$in"'
 	assert.Equal(t, "from here\n", s.tugline("-q", "-C", "here", "t", "--in", "y").stdout)
 	assert.Contains(t, s.tugline("t", "--in", "none").stderr, "must name a file that is there")
 }
+
+// A name may hold what a terminal obeys.
+func TestControlCharactersInNamesAreNotPrinted(t *testing.T) {
+	s := tell(t, "[task.t]\nreads = 'in/*'\nargs.x = { default = '' }\nrun = 'true'\n[task.fails]\nargs.x = {}\nrun = 'exit 1'\n")
+	s.write("in/a", "1")
+	s.states("t")
+	s.write("in/\x1b[31mred\nline", "2")
+	s.write("in/\u202eright", "2")
+	for _, args := range [][]string{{"plan", "t"}, {"plan", "-v", "t"}, {"why", "t"}, {"--output", "lines", "t"}, {"t", "--x", "\x1b[31m"}, {"fails", "--x", "\x1b[2J"}, {"runs", "latest"}, {"show", "t"}, {"no\x1b[2Jtask"}} {
+		r := s.tugline(args...)
+		assert.NotContains(t, r.stdout+r.stderr, "\x1b", "%q", args)
+		assert.NotContains(t, r.stdout+r.stderr, "\u202e", "%q", args)
+	}
+}
+
+func TestSecretsAreMaskedWhereTheyAreEscaped(t *testing.T) {
+	s := tell(t, `
+[env]
+KEY = { value = "k\n\"1\\", secret = true }
+[task.t]
+args.n = { type = "int" }
+run = "true"
+[task.u]
+needs = ['t --n "$KEY"']
+run = "true"
+[task.w]
+when = { env = { KEY = "x" } }
+run = "true"
+[task.names]
+writes = "out/*"
+run = 'echo 1 >"out/$(printf %s "$KEY" | tr -d "\n")"; exit 1'
+`)
+	for _, args := range [][]string{{"u"}, {"plan", "u"}, {"w"}, {"plan", "--json", "w"}, {"names"}, {"env", "--json"}, {"runs", "latest", "--json"}} {
+		r := s.tugline(args...)
+		for _, form := range []string{"k\n\"1\\", `k\n\"1\\`} {
+			assert.NotContains(t, r.stdout+r.stderr, form, "%q", args)
+		}
+	}
+	assert.Contains(t, s.tugline("u").stderr, "•••")
+}
+
+func TestADistributionsSuffixIsNoPreRelease(t *testing.T) {
+	s := tell(t, "[task.t]\nrequire = [{ tool = './tool', version = '>=12.2, <13' }]\nrun = 'true'\n[task.pre]\nrequire = [{ tool = './pre', version = '>=12.2' }]\nrun = 'true'\n")
+	s.write("tool", "#!/bin/sh\necho 'tool (Debian 12.2.0-14+deb12u1)'\n")
+	s.write("pre", "#!/bin/sh\necho 'pre 12.2.0-rc1'\n")
+	for _, name := range []string{"tool", "pre"} {
+		require.NoError(t, os.Chmod(filepath.Join(s.dir, name), 0o755))
+	}
+	assert.Equal(t, 0, s.tugline("t").code)
+	assert.Equal(t, 3, s.tugline("pre").code)
+}

@@ -115,7 +115,7 @@ func (a *app) warnOfStale(ctx context.Context, p *project.Project) error {
 			a.tell(fmt.Sprintf("stale: what %d more calls made; tugline sweep --stale -n lists all\n", len(stale)-i))
 			break
 		}
-		a.tell(fmt.Sprintf("stale: %s, made by %q; tugline sweep --stale deletes it\n", strings.Join(s.Paths, ", "), s.Record.Call))
+		a.tell(output.Line(fmt.Sprintf("stale: %s, made by %q; tugline sweep --stale deletes it", strings.Join(s.Paths, ", "), s.Record.Call)) + "\n")
 	}
 	return err
 }

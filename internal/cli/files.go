@@ -218,6 +218,9 @@ func (a *app) sweep(ctx context.Context, p *project.Project, made []engine.Made,
 	}
 	var b strings.Builder
 	for _, path := range removed {
+		if output.IsTerminal(a.env.Stdout) {
+			path = output.Line(path)
+		}
 		b.WriteString(path + "\n")
 	}
 	verb := "deleted"

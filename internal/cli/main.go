@@ -142,9 +142,9 @@ func noTaskHint(e *plan.CallError) string {
 
 // say writes a message, with a hint on a line of its own.
 func (a *app) say(msg, hint string) {
-	a.tell("tugline: " + msg + "\n")
+	a.tell("tugline: " + output.Line(msg) + "\n")
 	if hint != "" {
-		a.tell("  " + hint + "\n")
+		a.tell("  " + output.Line(hint) + "\n")
 	}
 }
 

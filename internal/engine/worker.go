@@ -150,7 +150,7 @@ func (l *loop) recall(ctx context.Context, t task, r *Result) error {
 		}
 	}
 	r.Reasons, r.Done, r.Sum = v.Reasons, v.done, v.now.Sum
-	r.Reason = summary(v.Reasons)
+	r.Reason = l.cfg.Secrets.Text(summary(v.Reasons)) // names of files may hold a secret
 	switch v.Action {
 	case Leave:
 		r.State, r.Saved = Unchanged, v.last

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"strconv"
 	"strings"
+	"unicode"
 
 	"github.com/mattn/go-runewidth"
 
@@ -76,14 +77,19 @@ func excerpt(b *strings.Builder, span project.Span, note string, st Style) {
 // blank returns white space as wide as text.
 func blank(text []rune) string { return strings.Repeat(" ", runewidth.StringWidth(string(text))) }
 
+// Line returns text as it may stand in a line of its own: what would move the
+// cursor or turn the direction of writing is replaced.
+func Line(text string) string { return printable(text) }
+
 // printable replaces what would move the cursor: a tab by one blank, other
-// control characters by a mark.
+// control characters, and those that turn the direction of writing, by a sign
+// that stands for them.
 func printable(text string) string {
 	return strings.Map(func(r rune) rune {
 		switch {
 		case r == '\t':
 			return ' '
-		case r < ' ' || r == 0x7f:
+		case unicode.IsControl(r), r >= 0x202a && r <= 0x202e, r >= 0x2066 && r <= 0x2069:
 			return '�'
 		}
 		return r

@@ -216,7 +216,7 @@ func (d *Display) waiting(s *plan.Step, what string) {
 	case d.live != nil && d.steps[s] != nil:
 		d.live.partial(s, what)
 	case !d.quiet && strings.Contains(what, "another Tugline"), !d.quiet && strings.Contains(what, "the lock"):
-		if line := s.Name + " " + what; !d.waits[line] {
+		if line := printable(s.Name + " " + what); !d.waits[line] {
 			d.waits[line] = true
 			d.write(d.style.faint(line) + "\n")
 		}
@@ -268,7 +268,7 @@ func (d *Display) prefix(s *plan.Step) string {
 	if d.mode != Lines {
 		return ""
 	}
-	name := pad(runewidth.Truncate(s.Name, d.width, "…"), d.width)
+	name := pad(runewidth.Truncate(printable(s.Name), d.width, "…"), d.width)
 	return d.style.name(s.Name, name) + d.style.faint(" · ")
 }
 
@@ -350,12 +350,12 @@ const stateWidth = len("unchanged")
 
 // stateLine returns the line that tells how a step ended.
 func (d *Display) stateLine(r engine.Result) string {
-	line := d.style.state(r.State, pad(string(r.State), stateWidth)) + "  " + pad(r.Step.Name, d.width)
+	line := d.style.state(r.State, pad(string(r.State), stateWidth)) + "  " + pad(printable(r.Step.Name), d.width)
 	took := ""
 	if r.Took > 0 && r.State != engine.Unchanged {
 		took = duration(r.Took)
 	}
-	line += "  " + d.style.faint(fmt.Sprintf("%6s", took)) + "  " + r.Reason
+	line += "  " + d.style.faint(fmt.Sprintf("%6s", took)) + "  " + printable(r.Reason)
 	if r.Failure != nil && !r.Failure.Span.IsZero() {
 		line += ", " + r.Failure.Span.String()
 	}
@@ -419,7 +419,7 @@ func (d *Display) failures(all []engine.Result) {
 	for _, t := range tasks {
 		d.write(fmt.Sprintf("\n%d more instances of %q %s; tugline log tells what they printed:\n", len(more[t]), t.Name, d.style.red("failed")))
 		for _, name := range more[t] {
-			d.write("      " + name + "\n")
+			d.write("      " + printable(name) + "\n")
 		}
 	}
 }
@@ -427,8 +427,8 @@ func (d *Display) failures(all []engine.Result) {
 func (d *Display) failure(r engine.Result) {
 	d.write("\n" + Diagnostic(project.Diagnostic{
 		Span: r.Failure.Span,
-		Msg:  fmt.Sprintf("task %q %s", r.Step.Name, d.style.red("failed")),
-		Hint: strings.TrimSuffix(r.Failure.Msg+"; "+r.Failure.Hint, "; "),
+		Msg:  fmt.Sprintf("task %q %s", printable(r.Step.Name), d.style.red("failed")),
+		Hint: printable(strings.TrimSuffix(r.Failure.Msg+"; "+r.Failure.Hint, "; ")),
 	}, d.style))
 	step := d.steps[r.Step]
 	if step == nil || step.tail.count == 0 {

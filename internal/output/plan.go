@@ -56,7 +56,7 @@ func Plan(w io.Writer, preview engine.Preview, verbose bool, st Style) error {
 			continue
 		}
 		texts := reasonTexts(s.Reasons, verbose)
-		line := st.action(s.Action, pad(string(s.Action), stateWidth)) + "  " + pad(s.Step.Name, width) + "  " + texts[0]
+		line := st.action(s.Action, pad(string(s.Action), stateWidth)) + "  " + pad(printable(s.Step.Name), width) + "  " + texts[0]
 		b.WriteString(strings.TrimRight(line, " ") + "\n")
 		for _, text := range texts[1:] {
 			b.WriteString(indent + text + "\n")

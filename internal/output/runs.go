@@ -55,7 +55,7 @@ func requestText(r history.Run) string {
 	if r.Resumes != nil {
 		text += " (resumed)"
 	}
-	return text
+	return printable(text)
 }
 
 // WriteRun writes one run with its steps.

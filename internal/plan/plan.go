@@ -340,7 +340,7 @@ func (b *builder) instance(t *project.Task, c project.Call, args arguments, in f
 	s.args = args.variables(t)
 	s.scope, s.Folder = b.scopeOf(t, s.args, args.rest)
 	if s.Skip == "" {
-		s.Skip = t.When.Fails(b.req.OS, b.req.Arch, s.scope.value)
+		s.Skip = b.req.Secrets.Text(t.When.Fails(b.req.OS, b.req.Arch, s.scope.value))
 	}
 	if s.Skip != "" {
 		b.append(s, in)

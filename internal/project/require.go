@@ -19,10 +19,17 @@ type Requirement struct {
 }
 
 // Accepts reports whether a version is in the range that r asks for. A text
-// that is no version is not.
+// that is no version is not. What a distribution adds, as in 12.2.0-14, begins with
+// a digit and makes no pre-release.
 func (r *Requirement) Accepts(text string) bool {
 	v, err := version.NewVersion(text)
-	return err == nil && r.within.Check(v)
+	if err != nil {
+		return false
+	}
+	if added := v.Prerelease(); added != "" && added[0] >= '0' && added[0] <= '9' {
+		v = v.Core()
+	}
+	return r.within.Check(v)
 }
 
 // requireKeys are the keys of one entry of require.

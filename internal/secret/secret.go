@@ -4,7 +4,9 @@ package secret
 
 import (
 	"bytes"
+	"encoding/json"
 	"slices"
+	"strconv"
 	"strings"
 	"sync"
 )
@@ -20,19 +22,42 @@ type Mask struct {
 	first  [256]bool    // the bytes with which they begin
 }
 
-// Add makes value secret. An empty one is none.
+// Add makes value secret, also as it is escaped in messages and in JSON. An empty
+// one is none.
 func (m *Mask) Add(value string) {
 	if m == nil || value == "" {
 		return
 	}
 	m.mu.Lock()
 	defer m.mu.Unlock()
-	if slices.Contains(m.values, value) {
-		return
+	for _, form := range forms(value) {
+		if !slices.Contains(m.values, form) {
+			m.values = append(slices.Clone(m.values), form)
+			m.first[form[0]] = true
+		}
 	}
-	m.values = append(slices.Clone(m.values), value)
 	slices.SortStableFunc(m.values, func(a, b string) int { return len(b) - len(a) })
-	m.first[value[0]] = true
+}
+
+// forms returns a value as it is, as Go quotes it, in letters or in ASCII, and as
+// JSON does.
+func forms(value string) []string {
+	all := []string{value}
+	for _, quoted := range []string{strconv.Quote(value), strconv.QuoteToASCII(value), asJSON(value, true), asJSON(value, false)} {
+		if inner := quoted[1 : len(quoted)-1]; inner != value {
+			all = append(all, inner)
+		}
+	}
+	return all
+}
+
+// asJSON returns a text as JSON, with or without what HTML gives a meaning escaped.
+func asJSON(text string, html bool) string {
+	var b strings.Builder
+	encoder := json.NewEncoder(&b)
+	encoder.SetEscapeHTML(html)
+	encoder.Encode(text) // a text can be written
+	return strings.TrimSuffix(b.String(), "\n")
 }
 
 // Empty reports whether nothing is secret.

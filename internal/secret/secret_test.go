@@ -1,11 +1,14 @@
 package secret
 
 import (
+	"encoding/json"
 	"fmt"
+	"strconv"
 	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
 )
 
 func ExampleMask_Text() {
@@ -65,4 +68,18 @@ func TestNilMaskKnowsNothing(t *testing.T) {
 	m.Add("x")
 	assert.True(t, m.Empty())
 	assert.Equal(t, "x", m.Text("x"))
+}
+
+// A value is masked where a message or a record has escaped it.
+func TestEscapedValuesAreMasked(t *testing.T) {
+	for _, value := range []string{"k\n1", `a"b\c`, "tab\there", "ü\x01", "<&>", "plain"} {
+		m := &Mask{}
+		m.Add(value)
+		text, err := json.Marshal(value)
+		require.NoError(t, err)
+		for _, shown := range []string{value, strconv.Quote(value), strconv.QuoteToASCII(value), string(text)} {
+			masked := m.Text("-- " + shown + " --")
+			assert.Equal(t, Shown, strings.Trim(masked, `- "`), shown)
+		}
+	}
 }
