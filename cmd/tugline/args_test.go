@@ -135,18 +135,16 @@ args.words = { rest = true }
 env = { COPY = "$value" }
 shell = "bash"
 run = 'printf "%s|%s|%s|%s|%s\n" "$value" "$COPY" "$SET" "$FILED" "$1"'
-[task.python]
+[task.other]
 args.value = {}
 args.words = { rest = true }
 env = { COPY = "$value" }
-run = '''#!/usr/bin/env python3
-import os, sys
-print("|".join([os.environ["value"], os.environ["COPY"], os.environ["SET"], os.environ["FILED"], sys.argv[1]]))
-'''
+shell = `+interpreter("values")+`
+run = "none of it is read: value COPY SET FILED"
 [task.builtin-by-call]
 args.value = {}
 args.words = { rest = true }
-needs = ['builtin --value "$value" -- "$@"', 'bash --value=$value -- "$@"', 'python --value $value -- "$@"']
+needs = ['builtin --value "$value" -- "$@"', 'bash --value=$value -- "$@"', 'other --value $value -- "$@"']
 `)
 	inQuotes := strings.NewReplacer(`\`, `\\`, `"`, `\"`, "\n", `\n`, "$", `\$`, "`", "\\`")
 	values := []string{

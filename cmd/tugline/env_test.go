@@ -88,9 +88,9 @@ KEY = { required = true, about = "Key for the courier", example = "k-123" }
 ADDRESS = "courier/$KEY"
 [task.plain]
 run = 'echo "$TZ"'
-[task.python]
-shell = ["python3"]
-run = "import os; print(os.environ['TITLE'])"
+[task.other]
+shell = `+interpreter("variable")+`
+run = "TITLE"
 [task.stamp]
 run = 'echo "$TITLE"'
 [task.own]
@@ -115,7 +115,7 @@ run = 'echo "$KEY"'
 	}
 	assert.Equal(t, "UTC\n", s.tugline("-q", "plain").stdout)
 	assert.Equal(t, "", runs(), "nobody referred to it")
-	r := s.tugline("-q", "-j1", "stamp", "python", "own")
+	r := s.tugline("-q", "-j1", "stamp", "other", "own")
 	assert.Regexp(t, `(?s)Almanac 1\.2-UTC.*Almanac 1\.2-UTC.*<own>`, r.stdout)
 	assert.Equal(t, "once\n", runs(), "once a run")
 

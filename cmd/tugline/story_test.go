@@ -26,6 +26,9 @@ import (
 var program string
 
 func TestMain(m *testing.M) {
+	if len(os.Args) > 2 && os.Args[1] == helperArg {
+		os.Exit(help(os.Args[2:]))
+	}
 	if os.Getenv("TUGLINE_STORY") == "never" {
 		main() // linked, so that a change of the program is not taken for tested by go test's cache
 	}
@@ -496,7 +499,7 @@ needs = ["tree", "bash"]
 func TestAProcessThatLeftItsGroupEndsWithTheRun(t *testing.T) {
 	s := tell(t, `
 [task.daemon]
-run = "setsid sh -c 'echo $$ >daemon; exec sleep 1000' >/dev/null 2>&1 & while ! test -s daemon; do sleep 0.01; done"
+run = """`+helper("setsid")+` sh -c 'echo $$ >daemon; exec sleep 1000' >/dev/null 2>&1; while ! test -s daemon; do sleep 0.01; done"""
 shell = "sh"
 `)
 	r := s.tugline("daemon")

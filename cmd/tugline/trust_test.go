@@ -342,7 +342,7 @@ func TestNothingOutlivesWhatStartedIt(t *testing.T) {
 	}
 	s := tell(t, `
 [env]
-V = { run = 'setsid sh -c "echo \$\$ >computed; exec sleep 1000" >/dev/null 2>&1 & while [ ! -s computed ]; do sleep 0.01; done; echo v' }
+V = { run = """`+helper("setsid")+` sh -c 'echo $$ >computed; exec sleep 1000' >/dev/null 2>&1; while [ ! -s computed ]; do sleep 0.01; done; echo v""" }
 [task.t]
 reads = "in"
 run = 'true $V'
@@ -351,7 +351,7 @@ timeout = "300ms"
 retry = { times = 1 }
 run = '''
 if [ -s first ]; then kill -0 "$(cat first)" 2>/dev/null && echo alive >early; exit 0; fi
-setsid sh -c 'trap "" TERM; echo $$ >first; exec sleep 1000' &
+`+helper("setsid")+` sh -c 'trap "" TERM; echo $$ >first; exec sleep 1000'
 while [ ! -s first ]; do sleep 0.01; done
 sleep 1000
 '''
