@@ -5,10 +5,12 @@ import (
 	"errors"
 	"fmt"
 	"hash/crc32"
+	"math"
 	"os"
 	"path/filepath"
 	"slices"
 	"strings"
+	"time"
 	"unsafe"
 
 	"tugline/internal/atomicfile"
@@ -18,6 +20,7 @@ import (
 // looked at before it is asked for:
 //
 //	magic, 8 bytes
+//	the time at which it was written (8), a digest of the boot in which it was (32)
 //	for each folder: the lengths of its head and of the list of its entries (4 + 4),
 //	    their checksums (4 + 4)
 //	    head: whether its names are all known (1), whether it is a link (1), stamp (41),
@@ -26,14 +29,25 @@ import (
 //
 // Checksums are CRC-32 (IEEE); all numbers are little-endian. It is only a
 // memory: what cannot be read of it is not there.
-const magic = "TUGFILE4"
+const magic = "TUGFILE5"
+
+// writtenBack is how long a system may keep what was written before it is on the
+// disk, with a wide margin: Linux writes back after 30 s, and commits after 5 s.
+// When the machine stopped in between, a file may have its new times and its old
+// content. So after another boot, digests of files that were younger when the
+// index was written are not believed.
+const writtenBack = int64(10 * time.Minute)
 
 const stampSize = 8*4 + 4 + 4 + 1
 
 // Open returns the tree below top with what the index in the folder kept says
 // of it. Both paths are absolute.
-func Open(top, kept string) *Tree {
+func Open(top, kept string) *Tree { return openIn(top, kept, bootID()) }
+
+// openIn is Open in a boot of the machine.
+func openIn(top, kept, boot string) *Tree {
 	t := New(top)
+	t.boot = Sum([]byte(boot))
 	// It is read rather than mapped into memory: a mapped file that somebody cuts
 	// short ends the program.
 	if data, err := os.ReadFile(filepath.Join(kept, "index")); err == nil && len(data) > 0 {
@@ -99,6 +113,8 @@ func (t *Tree) encode() []byte {
 	slices.Sort(paths)
 	data := make([]byte, 0, t.packedSize())
 	data = append(data, magic...)
+	data = binary.LittleEndian.AppendUint64(data, uint64(time.Now().UnixNano()))
+	data = append(data, t.boot[:]...)
 	for _, path := range paths {
 		data = t.folders[path].encode(data)
 	}
@@ -108,7 +124,7 @@ func (t *Tree) encode() []byte {
 // packedSize returns about how long the index will be: making it room bit by
 // bit would cost more than writing it.
 func (t *Tree) packedSize() int {
-	size := len(magic)
+	size := len(magic) + 8 + len(t.boot)
 	for _, f := range t.folders {
 		size += f.packedSize()
 	}
@@ -239,6 +255,11 @@ func (t *Tree) decode(data string) {
 		return
 	}
 	d := decoder{data: data[len(magic):]}
+	saved := int64(le64(d.take(8)))
+	trusted := int64(math.MaxInt64)
+	if boot := d.take(len(t.boot)); boot != string(t.boot[:]) {
+		trusted = saved - writtenBack
+	}
 	folders := map[string]*folder{}
 	for len(d.data) > 0 && !d.bad {
 		headLength, entries, headSum, sum := int(d.uint32()), int(d.uint32()), d.uint32(), d.uint32()
@@ -247,7 +268,7 @@ func (t *Tree) decode(data string) {
 			return
 		}
 		h := decoder{data: head}
-		f := &folder{named: h.byte() == 1, follow: h.byte() == 1, self: h.stamp()}
+		f := &folder{trusted: trusted, named: h.byte() == 1, follow: h.byte() == 1, self: h.stamp()}
 		copy(f.whole[:], h.take(len(f.whole)))
 		f.path, f.packed, f.check = h.data, d.take(entries), sum
 		folders[f.path] = f
@@ -274,6 +295,7 @@ func (f *folder) unpack(spare []entry) {
 	}
 	f.entries = slices.Grow(spare[:0], len(f.packed)/(stampSize+2+1+32+12)+1)
 	d := decoder{data: f.packed}
+	young := false
 	for len(d.data) > 0 && !d.bad {
 		f.entries = append(f.entries, entry{})
 		e := &f.entries[len(f.entries)-1]
@@ -282,6 +304,12 @@ func (f *folder) unpack(spare []entry) {
 		e.hashed = d.byte() == 1
 		e.sure = e.hashed
 		copy(e.digest[:], d.take(len(e.digest)))
+		if e.hashed && max(e.modified, e.changed) > f.trusted {
+			e.hashed, e.sure, young = false, false, true
+		}
+	}
+	if young {
+		f.changed()
 	}
 }
 

@@ -58,6 +58,7 @@ type folder struct {
 	follow bool   // it is a link to a folder, which a pattern names
 
 	mu      sync.Mutex        // protects the fields below
+	trusted int64             // digests of the index are believed for files that are not younger, in nanoseconds since 1970
 	packed  string            // the entries as the index says them; empty when something else was learned
 	check   uint32            // the checksum of packed
 	entries []entry           // sorted by name; nil while only packed says them
@@ -79,6 +80,7 @@ type folder struct {
 type Tree struct {
 	top        string
 	clockFile  string // empty: there is no clock; set before the tree is used
+	boot       Digest // of the machine, in which the tree is used
 	generation atomic.Int32
 
 	mu      sync.Mutex // protects the fields below

@@ -337,3 +337,29 @@ func TestAnIndexThatIsCutShortIsHarmless(t *testing.T) {
 	require.NoError(t, os.Truncate(filepath.Join(tree.top, ".tugline", "index"), 0))
 	assert.Equal(t, []string{"a/x", "b/y"}, names(match(t, next, "**")))
 }
+
+// A machine that stopped may have written the times of a file and not its content.
+func TestYoungDigestsAreNotBelievedAfterAnotherBoot(t *testing.T) {
+	for name, test := range map[string]struct {
+		boot string
+		read bool
+	}{"the same boot": {"one", false}, "another one": {"two", true}} {
+		t.Run(name, func(t *testing.T) {
+			tree := project(t, map[string]string{"a": "old", "b": "old"})
+			kept := filepath.Join(tree.top, ".tugline")
+			tree = openIn(tree.top, kept, "one")
+			tree.Clock(kept)
+			before := match(t, tree, "a")[0]
+			folder := tree.folder("", false)
+			at, _ := folder.find("a")
+			folder.entries[at].sure = true // as it is when the file was not changed just now
+			folder.entries[at].digest = Digest{1}
+			folder.changed()
+			tree.learned()
+			require.NoError(t, tree.Save(kept))
+			next := openIn(tree.top, kept, test.boot)
+			next.Clock(kept)
+			assert.Equal(t, test.read, match(t, next, "a")[0].Digest == before.Digest)
+		})
+	}
+}
