@@ -69,7 +69,7 @@ func TestRun(t *testing.T) {
 		{"a missing command", "if true; then no-such-command x; fi", "«if true; then no-such-command x; fi»there is no command \"no-such-command\" on the PATH\n", "no-such-command x", `there is no command "no-such-command" on the PATH`},
 		{"a missing file to run", "./no-such", "«./no-such»there is no file \"./no-such\" to run\n", "./no-such", `there is no file "./no-such" to run`},
 		{"a signal", "sh -c 'kill -KILL $$'", "«sh -c 'kill -KILL $$'»", "sh -c 'kill -KILL $$'", "ended by SIGKILL"},
-		{"a closed pipe is no failure", "yes | head -1", "«yes | head -1»y\n", "", ""},
+		{"a closed pipe is no failure", "tr '\\0' y </dev/zero | head -c 1", "«tr '\\0' y </dev/zero | head -c 1»y", "", ""},
 		{"a closed pipe is no failure for shell words", "while :; do echo y; done | head -1", "«while :; do echo y; done | head -1»y\n", "", ""},
 		{"words, programs and words", "echo a; sh -c 'echo b; echo c >&2'\necho d >&2", "«echo a»a\n«sh -c 'echo b; echo c >&2'»b\nc\n«echo d >&2»d\n", "", ""},
 		{"many words", "seq() { printf %s $1; if [ $1 -lt 40 ]; then seq $(($1 + 1)); fi; }\nseq 1\nsh -c 'printf x'\nprintf y", "«seq() { printf %s $1; if [ $1 -lt 40 ]; then seq $(($1 + 1)); fi; }»«seq 1»" +
@@ -287,7 +287,7 @@ func TestFilesAreHandedOverAsTheyAre(t *testing.T) {
 }
 
 func TestProgramsKnowTheirFolder(t *testing.T) {
-	for _, script := range []string{"printenv PWD", "x=1; printenv PWD"} { // without a shell, and with one
+	for _, script := range []string{`awk 'BEGIN { print ENVIRON["PWD"] }'`, `x=1; awk 'BEGIN { print ENVIRON["PWD"] }'`} { // without a shell, and with one
 		cmd := command(t, script)
 		cmd.Env = append(cmd.Env, "PWD=/somewhere/else")
 		out, err := output(t.Context(), cmd, script)
