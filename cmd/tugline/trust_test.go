@@ -3,6 +3,7 @@
 package main
 
 import (
+	"errors"
 	"io/fs"
 	"os"
 	"path/filepath"
@@ -305,6 +306,9 @@ run = "true"
 	cmd.Stderr = &stderr
 	if os.Getuid() == 0 { // nothing keeps root from deleting
 		require.NoError(t, os.Chmod(filepath.Dir(s.dir), 0o755))
+		require.NoError(t, filepath.WalkDir(filepath.Join(s.dir, ".tugline"), func(path string, _ fs.DirEntry, err error) error {
+			return errors.Join(err, os.Chown(path, 65534, 65534))
+		}))
 		cmd.SysProcAttr = &syscall.SysProcAttr{Credential: &syscall.Credential{Uid: 65534, Gid: 65534}}
 	}
 	assert.Equal(t, 4, exitCode(t, cmd.Run()), stderr.String())
