@@ -22,7 +22,7 @@ type Scripts struct {
 
 // keptScripts is how many bytes of scripts are kept parsed. A parsed one takes
 // some seventy times its length, and parsing it again less time than a step takes.
-const keptScripts = 64 << 10
+const keptScripts = 16 << 10
 
 // of returns what is run for a script.
 func (s *Scripts) of(text *project.Text) script {

@@ -181,6 +181,7 @@ func New(p *project.Project, req Request) (*Plan, error) {
 	if err := b.settle(0); err != nil {
 		return nil, err
 	}
+	b.writers, b.byInstance = nil, nil // found again, should a step be expanded
 	return b.plan, nil
 }
 

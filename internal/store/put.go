@@ -294,6 +294,9 @@ func (p *putter) abandon() {
 	}
 }
 
+// hashers are used again: each is larger than most of what it is given.
+var hashers = sync.Pool{New: func() any { return blake3.New() }}
+
 // object is one being written.
 type object struct {
 	store *Store
@@ -308,7 +311,8 @@ func (s *Store) newObject() (*object, error) {
 	if err != nil {
 		return nil, err
 	}
-	o := &object{store: s, temp: temp, pack: lz4.NewWriter(temp), hash: blake3.New()}
+	o := &object{store: s, temp: temp, pack: lz4.NewWriter(temp), hash: hashers.Get().(*blake3.Hasher)}
+	o.hash.Reset()
 	// The default, 4 MiB, costs more to allocate than a small object takes.
 	if err := o.pack.Apply(lz4.BlockSizeOption(lz4.Block256Kb)); err != nil {
 		panic("store: a bad option of LZ4: " + err.Error())
@@ -326,6 +330,7 @@ func (o *object) digest() string { return hex.EncodeToString(o.hash.Sum(nil)) }
 
 // close gives the object its name, or takes it away if err is not nil.
 func (o *object) close(err error) error {
+	defer hashers.Put(o.hash)
 	err = errors.Join(err, o.pack.Close())
 	path := o.store.objectPath(o.digest())
 	if err == nil {

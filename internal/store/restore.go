@@ -559,13 +559,23 @@ func MoveAside(root *os.Root, name, into string) error {
 	return root.Rename(filepath.FromSlash(name), filepath.FromSlash(to))
 }
 
+// unpackers are used again: each holds the memory of a block, which it gives back
+// only when it is reset.
+var unpackers = sync.Pool{New: func() any { return lz4.NewReader(nil) }}
+
 // open returns the content of an object.
 func (s *Store) open(digest string) (content io.Reader, close func(), err error) {
 	file, err := os.Open(s.objectPath(digest))
 	if err != nil {
 		return nil, nil, err
 	}
-	return lz4.NewReader(file), func() { file.Close() }, nil
+	unpacker := unpackers.Get().(*lz4.Reader)
+	unpacker.Reset(file)
+	return unpacker, func() {
+		unpacker.Reset(nil)
+		unpackers.Put(unpacker)
+		file.Close() // it was only read
+	}, nil
 }
 
 // Log returns what was printed when e was made; nil if that was not kept.
