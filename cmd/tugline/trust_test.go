@@ -52,6 +52,15 @@ run = 'echo >checking; while [ ! -e go ]; do sleep 0.01; done; grep -q two in; e
 		plan := s.planned(task)[task]
 		assert.Equal(t, "run: first run here", plan, "nothing is recorded")
 	}
+	os.Remove(filepath.Join(s.dir, "go"))
+	os.Remove(filepath.Join(s.dir, "started"))
+	direct := make(chan result)
+	go func() { direct <- s.tugline("--force", "t") }()
+	s.waitForFile("started")
+	s.write("in", "two\n")
+	s.write("go", "")
+	assert.Contains(t, (<-direct).stderr, "but in changed meanwhile: it runs again next time\n", "also where one task prints by itself")
+	s.write("in", "one\n")
 	other := s.checkout("in", "go")
 	assert.Equal(t, "ran: first run here", other.states("t")["t"], "nothing is kept")
 	assert.Equal(t, "one\n", other.read("out"))

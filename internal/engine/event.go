@@ -70,6 +70,7 @@ type Result struct {
 	Reasons  []fingerprint.Reason // why it ran, or not; may be empty
 	Sum      string               // of the fingerprint with which it ended; empty: not known
 	Done     bool                 // it is unchanged because it was done in the run that is gone on with
+	Noted    bool                 // Reason tells of something that the user should know in any case
 	Uncalled bool                 // it is skipped because its case did not arise: nothing called it
 }
 

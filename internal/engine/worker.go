@@ -172,8 +172,11 @@ func (l *loop) recall(ctx context.Context, t task, r *Result) error {
 	return l.runAndKeep(ctx, t, r, &v)
 }
 
-// note adds to the reason of a result.
-func (r *Result) note(text string) { r.Reason = strings.TrimPrefix(r.Reason+"; "+text, "; ") }
+// note adds to the reason of a result what the user should know in any case.
+func (r *Result) note(text string) {
+	r.Reason = strings.TrimPrefix(r.Reason+"; "+text, "; ")
+	r.Noted = true
+}
 
 // noteAside tells where that is which stood in the way of outputs; empty: nothing did.
 func (r *Result) noteAside(folder string) {
@@ -209,7 +212,8 @@ func (l *loop) runAndKeep(ctx context.Context, t task, r *Result, v *Verdict) er
 	kept, err := m.keep(ctx, t.step, v, ended{t.inputs, l.cfg.Now().Sub(started), log})
 	r.Sum = v.now.Sum
 	if kept.changed != "" {
-		r.Reason = fmt.Sprintf("but %s changed meanwhile: it runs again next time", kept.changed)
+		r.Reason = ""
+		r.note(l.cfg.Secrets.Text(fmt.Sprintf("but %s changed meanwhile: it runs again next time", kept.changed)))
 	}
 	if kept.unkept != "" {
 		r.note(kept.unkept)

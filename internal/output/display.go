@@ -333,7 +333,7 @@ func (d *Display) instanceEnded(r engine.Result) {
 func (d *Display) showsEnd(r engine.Result) bool {
 	switch {
 	case d.mode == Direct: // that it ran is seen from what it prints
-		return !d.quiet && (r.State == engine.Unchanged || r.State == engine.Restored || r.State == engine.Skipped)
+		return !d.quiet && (r.Noted || r.State == engine.Unchanged || r.State == engine.Restored || r.State == engine.Skipped)
 	case !r.Counts():
 		return d.verbose && (r.Uncalled || r.Step.Whole == nil)
 	case d.quiet && (r.State == engine.Unchanged || r.State == engine.Restored || r.State == engine.Skipped):
