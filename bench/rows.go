@@ -237,7 +237,7 @@ func manyTasks(n int) (text, asJSON []byte, err error) {
 	all := task{About: "all of them"}
 	for i := range n {
 		name := fmt.Sprintf("task-%d", i)
-		t := task{About: fmt.Sprintf("The task with the number %d", i), Run: "awk -f scripts/clean.awk gauges/merrow.csv >build/out.csv", Env: map[string]string{"NUMBER": fmt.Sprint(i)}}
+		t := task{About: fmt.Sprintf("The task with the number %d", i), Run: "awk -f scripts/clean.awk gauges/merrowick.csv >build/out.csv", Env: map[string]string{"NUMBER": fmt.Sprint(i)}}
 		for _, need := range []int{i / 2, i / 3} {
 			if need < i && need > 0 {
 				t.Needs = append(t.Needs, fmt.Sprintf("task-%d", need))

@@ -29,7 +29,7 @@ run = 'echo "$channel $copies $to loud=$loud tags=$(echo $tag) list=$list"; for 
 [task.plain]
 run = "echo plain"
 [task.both]
-needs = ["publish --to merrow", "publish --to=saltby --channel final"]
+needs = ["publish --to merrowick", "publish --to=saltreach --channel final"]
 `
 
 func TestArgumentsAreOptions(t *testing.T) {
@@ -51,7 +51,7 @@ func TestArgumentsAreOptions(t *testing.T) {
 		assert.Equal(t, test.want, r.stdout, "%q: %s", test.args, r.stderr)
 	}
 	r := s.tugline("both", "-j1")
-	assert.Regexp(t, `(?s)ran +publish --to merrow .*draft 1 merrow .*ran +publish --channel final --to saltby .*final 1 saltby `, r.stdout)
+	assert.Regexp(t, `(?s)ran +publish --to merrowick .*draft 1 merrowick .*ran +publish --channel final --to saltreach .*final 1 saltreach `, r.stdout)
 	r = s.tugline("plain", "publish", "--to", "x", "plain", "--output", "blocks")
 	assert.Regexp(t, `(?s)ran +plain .*ran +publish --to x `, r.stdout)
 }
@@ -60,9 +60,9 @@ func TestWrongArgumentsAreToldTogether(t *testing.T) {
 	s := tell(t, publish)
 	r := s.tugline("publish", "--channel", "finel", "--copies", "0", "--lod", "plain", "--to")
 	assert.Equal(t, result{2, "", `tugline: neither task "publish" nor Tugline has an option --lod
-  did you mean --loud? the task has --channel --copies --to --loud --tag --list; Tugline has --jobs --output --after-failure --set --env-file --force --force-all --as-is --no-store --yes --dry-run --folder --file --quiet --verbose --color --help
+  did you mean --loud? the task has --channel --copies --to --loud --tag --list; Tugline has --jobs --output --after-failure --set --env-file --force --force-needs --as-is --no-store --yes --dry-run --folder --file --quiet --verbose --color --help
 tugline: neither task "plain" nor Tugline has an option --to
-  Tugline has --jobs --output --after-failure --set --env-file --force --force-all --as-is --no-store --yes --dry-run --folder --file --quiet --verbose --color --help
+  Tugline has --jobs --output --after-failure --set --env-file --force --force-needs --as-is --no-store --yes --dry-run --folder --file --quiet --verbose --color --help
 tugline: --channel of task "publish" must be one of draft, final, not "finel"
 tugline: --copies of task "publish" must be at least 1, not 0
 tugline: task "publish" needs --to
@@ -181,7 +181,7 @@ done
 [task.clean]
 run = "x"
 [task.all]
-needs = ["p --port merrow"]
+needs = ["p --port merrowick"]
 `)
 	assert.Equal(t, `page  tugline.toml:4:7
 
@@ -228,7 +228,7 @@ Variables:
 // An option behind a task's name is the task's, if it has one of that name.
 func TestEveryOptionOfTuglineMayBeAnArgument(t *testing.T) {
 	names := []string{
-		"jobs", "output", "after-failure", "set", "env-file", "force", "force-all", "as-is", "no-store", "yes", "dry-run", "folder", "file", "quiet", "verbose", "color", "v", "q", "C",
+		"jobs", "output", "after-failure", "set", "env-file", "force", "force-needs", "as-is", "no-store", "yes", "dry-run", "folder", "file", "quiet", "verbose", "color", "v", "q", "C",
 	}
 	var file strings.Builder
 	file.WriteString("[task.plain]\nask = 'Sure?'\nrun = 'echo asked'\n")

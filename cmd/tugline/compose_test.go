@@ -190,7 +190,7 @@ run = "echo none needed"
 each.x = { run = "echo a b; echo; echo 'c$d'" }
 run = 'echo "[$x]"'
 `)
-	s.write("gauges/merrow.csv", "1\n")
+	s.write("gauges/merrowick.csv", "1\n")
 	s.write("gauges/gull rock.csv", "2\n")
 	s.write("gauges/north/tarn.csv", "3\n")
 	s.write("source.txt", "one\n\n# no\n two words \none\n")
@@ -198,17 +198,17 @@ run = 'echo "[$x]"'
 	assert.Equal(t, 0, r.code, r.stderr)
 	assert.Contains(t, r.stdout, "    large page of gull rock\n")
 	assert.Contains(t, r.stderr, "9 ran in ")
-	s.write("gauges/merrow.csv", "one\n")
+	s.write("gauges/merrowick.csv", "one\n")
 	assert.Equal(t, map[string]string{
-		"clean --port merrow": "run", "clean --port 'gull rock'": "unchanged", "clean --port north/tarn": "unchanged",
+		"clean --port merrowick": "run", "clean --port 'gull rock'": "unchanged", "clean --port north/tarn": "unchanged",
 	}, actions(s, "clean"))
-	assert.Equal(t, map[string]string{"clean --port merrow": "run", "page --port merrow --size small": "maybe"}, actions(s, "page", "--port", "merrow", "--size", "small"),
+	assert.Equal(t, map[string]string{"clean --port merrowick": "run", "page --port merrowick --size small": "maybe"}, actions(s, "page", "--port", "merrowick", "--size", "small"),
 		"only what this instance reads")
 
 	r = s.tugline("page", "--port", "nowhere")
 	assert.Equal(t, 2, r.code)
 	assert.Contains(t, r.stderr, `there is no value "nowhere" for --port of task "page"`)
-	assert.Contains(t, s.tugline("page", "--port", "merow").stderr, `did you mean "merrow"?`)
+	assert.Contains(t, s.tugline("page", "--port", "merowick").stderr, `did you mean "merrowick"?`)
 
 	assert.Equal(t, "maybe: its values are found when make has ended", s.planned("found")["found"])
 	r = s.tugline("found", "--output", "blocks")

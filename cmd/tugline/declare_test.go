@@ -39,7 +39,7 @@ reads.style = "style.css"
 writes.page = "page.html"
 run = 'cat ../build/*.txt "$style" >"$page"'
 `)
-	s.write("gauges/raw/merrow.csv", "1\n")
+	s.write("gauges/raw/merrowick.csv", "1\n")
 	s.write("pages/style.css", "css\n")
 	r := s.tugline("--output", "blocks", "all")
 	require.Equal(t, 0, r.code, r.stderr)
@@ -191,7 +191,7 @@ func TestShowTellsOfFiles(t *testing.T) {
 	assert.Contains(t, s.tugline("show", "page").stdout, "Writes:\n  build/page.txt\n    no file now\n")
 	s.states("page")
 	r := s.tugline("show", "page")
-	assert.Contains(t, r.stdout, "Reads:\n  build/clean/*.csv\n    build/clean/merrow.csv\n    build/clean/saltby.csv\n")
+	assert.Contains(t, r.stdout, "Reads:\n  build/clean/*.csv\n    build/clean/merrowick.csv\n    build/clean/saltreach.csv\n")
 	assert.Regexp(t, `Last good run:\n  2\S+ \S+, in \S+s, run \S+\n`, r.stdout)
 	assert.Contains(t, r.stdout, "out      build/page.txt")
 	assert.Contains(t, s.tugline("show", "page", "--json").stdout, `"written_now": [`)

@@ -12,7 +12,7 @@ import (
 )
 
 const variables = `
-env_files = [".env", "local.env"]
+env_file = [".env", "local.env"]
 [env]
 TZ = { value = "UTC", about = "The zone of all times" }
 REGION = { default = "north", about = "Which coast\nor all of them", example = "south coast" }
@@ -65,10 +65,10 @@ day        1                          argument
 }
 
 func TestEnvFilesThatCannotBeUsed(t *testing.T) {
-	s := tell(t, "env_files = [{ file = 'ci.env', required = true }]\ntask.a.run = 'x'\n")
+	s := tell(t, "env_file = [{ file = 'ci.env', must_exist = true }]\ntask.a.run = 'x'\n")
 	r := s.tugline("a")
 	assert.Equal(t, 3, r.code)
-	assert.Contains(t, r.stderr, "tugline.toml:1:23: the env file \"ci.env\" is not there\n")
+	assert.Contains(t, r.stderr, "tugline.toml:1:22: the env file \"ci.env\" is not there\n")
 	s.write("ci.env", "A=1\nwhat is this\n")
 	assert.Equal(t, result{2, "", "tugline: ci.env:2: this is no NAME=value\n"}, s.tugline("a"))
 	s.write("ci.env", "A=1\n")
@@ -84,7 +84,7 @@ TITLE = "Almanac $STAMP"
 TZ = "UTC"
 BAD = { run = "echo first >&2; echo why >&2; exit 4" }
 GONE = { file = "nowhere/$TZ" }
-KEY = { required = true, about = "Key for the courier", example = "k-123" }
+KEY = { must_be_set = true, about = "Key for the courier", example = "k-123" }
 ADDRESS = "courier/$KEY"
 [task.plain]
 run = 'echo "$TZ"'
@@ -105,7 +105,7 @@ run = 'echo "$ADDRESS"'
 [task.sends]
 needs = ["send", "send-too"]
 [task.send-too]
-env = { URGENT = { required = true } }
+env = { URGENT = { must_be_set = true } }
 run = 'echo "$KEY"'
 `)
 	s.write("VERSION", " 1.2\n\n")
@@ -127,10 +127,10 @@ run = 'echo "$KEY"'
 	r = s.tugline("sends")
 	assert.Equal(t, 3, r.code)
 	assert.Equal(t, `tugline.toml:9:1: the variable "KEY" is not set, and task "send" needs it
-    9 | KEY = { required = true, about = "Key for the courier", example = "k-123" }
+    9 | KEY = { must_be_set = true, about = "Key for the courier", example = "k-123" }
       | ^^^ Key for the courier
 tugline.toml:30:9: the variable "URGENT" is not set, and task "send-too" needs it
-   30 | env = { URGENT = { required = true } }
+   30 | env = { URGENT = { must_be_set = true } }
       |         ^^^^^^
 `, r.stderr)
 	s.env = append(s.env, "KEY=k", "URGENT=1")

@@ -39,8 +39,8 @@ run = 'test -s build/page.txt; echo x >>ran-check'
 
 func tellChain(t *testing.T) *story {
 	s := tell(t, chain)
-	s.write("gauges/merrow.csv", "1\nerr\n2\n")
-	s.write("gauges/saltby.csv", "3\n")
+	s.write("gauges/merrowick.csv", "1\nerr\n2\n")
+	s.write("gauges/saltreach.csv", "3\n")
 	return s
 }
 
@@ -81,20 +81,20 @@ func TestWhatIsUnchangedIsNotRunAgain(t *testing.T) {
 	assert.Equal(t, 0, s.tugline("plan", "--check", "check").code)
 
 	touched := time.Now().Add(-time.Hour)
-	require.NoError(t, os.Chtimes(filepath.Join(s.dir, "gauges/saltby.csv"), touched, touched))
+	require.NoError(t, os.Chtimes(filepath.Join(s.dir, "gauges/saltreach.csv"), touched, touched))
 	assert.Equal(t, all, s.states("check"), "times do not count")
 
-	s.write("gauges/saltby.csv", "3\nerr\n")
-	assert.Equal(t, states{"clean": "run: gauges/saltby.csv changed", "page": "maybe: clean may change what it reads", "check": "maybe: page may change what it reads"}, s.planned("check"))
+	s.write("gauges/saltreach.csv", "3\nerr\n")
+	assert.Equal(t, states{"clean": "run: gauges/saltreach.csv changed", "page": "maybe: clean may change what it reads", "check": "maybe: page may change what it reads"}, s.planned("check"))
 	assert.Equal(t, 1, s.tugline("plan", "--check", "check").code)
-	assert.Equal(t, states{"clean": "ran: gauges/saltby.csv changed", "page": "unchanged", "check": "unchanged"}, s.states("check"), "the writer made the same again")
+	assert.Equal(t, states{"clean": "ran: gauges/saltreach.csv changed", "page": "unchanged", "check": "unchanged"}, s.states("check"), "the writer made the same again")
 
-	s.write("gauges/saltby.csv", "4\n")
+	s.write("gauges/saltreach.csv", "4\n")
 	s.write("gauges/dunmouth.csv", "5\n")
 	assert.Equal(t, states{"clean": "ran: gauges/dunmouth.csv is new, and 1 more", "page": "ran: build/clean/dunmouth.csv is new, and 1 more", "check": "ran: build/page.txt changed"}, s.states("check"))
 
 	require.NoError(t, os.Remove(filepath.Join(s.dir, "gauges/dunmouth.csv")))
-	s.write("gauges/saltby.csv", "3\n")
+	s.write("gauges/saltreach.csv", "3\n")
 	assert.Equal(t, "restore: gauges/dunmouth.csv is gone", s.planned("check")["clean"])
 	assert.Equal(t, states{"clean": "restored: gauges/dunmouth.csv is gone, and 1 more", "page": "restored: build/clean/dunmouth.csv is gone, and 1 more", "check": "restored: build/page.txt changed"}, s.states("check"), "the edit was undone")
 	assert.NoFileExists(t, filepath.Join(s.dir, "build/clean/dunmouth.csv"), "a restore leaves exactly what was made then")
@@ -132,9 +132,9 @@ func TestOutputsAreRestored(t *testing.T) {
 		assert.Equal(t, "1\n2\n3\n2026-10\n", s.read("build/page.txt"))
 	}
 	require.NoError(t, os.RemoveAll(filepath.Join(s.dir, "build")))
-	require.NoError(t, os.Chmod(filepath.Join(s.dir, "gauges/saltby.csv"), 0o755))
-	assert.Equal(t, "run: gauges/saltby.csv changed", s.planned("page")["clean"], "that a file may be run counts")
-	require.NoError(t, os.Chmod(filepath.Join(s.dir, "gauges/saltby.csv"), 0o644))
+	require.NoError(t, os.Chmod(filepath.Join(s.dir, "gauges/saltreach.csv"), 0o755))
+	assert.Equal(t, "run: gauges/saltreach.csv changed", s.planned("page")["clean"], "that a file may be run counts")
+	require.NoError(t, os.Chmod(filepath.Join(s.dir, "gauges/saltreach.csv"), 0o644))
 	assert.Equal(t, "unchanged", s.states("check")["check"])
 
 	other := filepath.Join(t.TempDir(), "another checkout")
@@ -336,14 +336,14 @@ func TestOptionsOfWhatIsRemembered(t *testing.T) {
 	s := tellChain(t)
 	s.states("check")
 	assert.Equal(t, states{"clean": "unchanged", "page": "unchanged", "check": "ran: forced"}, s.states("--force", "check"))
-	assert.Equal(t, states{"clean": "ran: forced", "page": "ran: forced", "check": "ran: forced"}, s.states("--force-all", "check"))
-	s.write("gauges/saltby.csv", "9\n")
+	assert.Equal(t, states{"clean": "ran: forced", "page": "ran: forced", "check": "ran: forced"}, s.states("--force-needs", "check"))
+	s.write("gauges/saltreach.csv", "9\n")
 	assert.Equal(t, states{"clean": "unchanged: taken as it is, as you asked", "page": "unchanged", "check": "unchanged"}, s.states("check", "--as-is", "clean"))
-	assert.Equal(t, "run: gauges/saltby.csv changed", s.planned("check")["clean"])
+	assert.Equal(t, "run: gauges/saltreach.csv changed", s.planned("check")["clean"])
 	assert.Equal(t, "unchanged: taken as it is, as you asked", s.planned("check", "--as-is", "clean")["clean"])
 	assert.Contains(t, s.tugline("check", "--as-is", "nope").stderr, `there is no task "nope"`)
 	dry := s.tugline("-n", "check")
-	assert.Contains(t, dry.stdout, "run        clean  gauges/saltby.csv changed\n")
+	assert.Contains(t, dry.stdout, "run        clean  gauges/saltreach.csv changed\n")
 	var list struct {
 		Tasks []struct {
 			Name, Action string
@@ -353,7 +353,7 @@ func TestOptionsOfWhatIsRemembered(t *testing.T) {
 	}
 	require.NoError(t, json.Unmarshal([]byte(s.tugline("plan", "--json", "check").stdout), &list))
 	assert.Equal(t, "run", list.Tasks[0].Action)
-	assert.Equal(t, []map[string]string{{"kind": "file", "what": "gauges/saltby.csv", "from": list.Tasks[0].Reasons[0]["from"], "to": list.Tasks[0].Reasons[0]["to"], "text": "gauges/saltby.csv changed"}}, list.Tasks[0].Reasons)
+	assert.Equal(t, []map[string]string{{"kind": "file", "what": "gauges/saltreach.csv", "from": list.Tasks[0].Reasons[0]["from"], "to": list.Tasks[0].Reasons[0]["to"], "text": "gauges/saltreach.csv changed"}}, list.Tasks[0].Reasons)
 	assert.Equal(t, []string{"clean"}, list.Tasks[1].Needs)
 }
 
@@ -383,7 +383,7 @@ func TestLookingChangesNothing(t *testing.T) {
 	}
 	look()
 	s.states("check")
-	s.write("gauges/merrow.csv", "8\n")
+	s.write("gauges/merrowick.csv", "8\n")
 	look()
 }
 
@@ -402,12 +402,12 @@ func TestWhyAndWho(t *testing.T) {
 	assert.Regexp(t, `^build/page.txt\n  made by page  build/page.txt, tugline.toml:10:14\n    last made 2.*, in run \S+\n  read by check  build/page.txt, tugline.toml:13:9\n    last read`, r.stdout)
 	assert.Contains(t, s.tugline("-C", "build", "who", "page.txt").stdout, "made by page")
 	assert.Contains(t, s.tugline("who", "nothing").stdout, "no task makes or reads it")
-	assert.Contains(t, s.tugline("who", "gauges/merrow.csv", "--json").stdout, `"name": "clean"`)
+	assert.Contains(t, s.tugline("who", "gauges/merrowick.csv", "--json").stdout, `"name": "clean"`)
 }
 
 func TestSweepDeletesOutputsAlone(t *testing.T) {
 	s := tell(t, chain+"[task.fmt]\nreads = 'src/**'\nwrites = 'src/**'\nrun = 'true'\n[task.kept]\nwrites = 'kept/*'\nrun = 'touch kept/made'\n")
-	s.write("gauges/merrow.csv", "1\n")
+	s.write("gauges/merrowick.csv", "1\n")
 	s.write("src/a", "source")
 	s.write("kept/tracked", "source")
 	git := func(args ...string) {
@@ -418,9 +418,9 @@ func TestSweepDeletesOutputsAlone(t *testing.T) {
 	git("init", "-q")
 	git("add", "gauges", "kept")
 	s.states("check", "fmt", "kept")
-	assert.Equal(t, result{0, "build/clean/merrow.csv\nbuild/page.txt\nkept/made\n", "3 files would be deleted\n"}, s.tugline("sweep", "-n"))
+	assert.Equal(t, result{0, "build/clean/merrowick.csv\nbuild/page.txt\nkept/made\n", "3 files would be deleted\n"}, s.tugline("sweep", "-n"))
 	assert.Equal(t, result{0, "build/page.txt\n", "1 file deleted\n"}, s.tugline("sweep", "page"))
-	assert.Equal(t, result{0, "build/clean/merrow.csv\nkept/made\n", "2 files deleted\n"}, s.tugline("sweep"))
+	assert.Equal(t, result{0, "build/clean/merrowick.csv\nkept/made\n", "2 files deleted\n"}, s.tugline("sweep"))
 	assert.NoDirExists(t, filepath.Join(s.dir, "build"))
 	assert.Equal(t, "source", s.read("src/a"))
 	assert.Equal(t, "source", s.read("kept/tracked"))

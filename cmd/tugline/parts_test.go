@@ -33,7 +33,7 @@ run = 'echo "top lint: $WHO $LIB $STAMP in ${PWD##*/}"'
 title = "Courier"
 shell = "bash"
 echo = false
-env_files = [".env"]
+env_file = [".env"]
 [parts]
 desk = "desk"
 charts = "../charts/charts.toml"
@@ -98,7 +98,7 @@ func TestNamesMeanTasksOfTheFolder(t *testing.T) {
 		{"a bad argument", []string{"courier/post", "--copies", "2"}, "", "tugline: --copies of task \"courier/send\" must be one of 1, 3, not \"2\"\n"},
 	}
 	s.env = append(s.env, "WHO=", "FILED=")
-	s.write("courier/tugline.toml", strings.Replace(s.read("courier/tugline.toml"), "env_files", "# env_files", 1))
+	s.write("courier/tugline.toml", strings.Replace(s.read("courier/tugline.toml"), "env_file", "# env_file", 1))
 	for _, test := range tests {
 		t.Run(test.name, func(t *testing.T) {
 			r := s.tugline(append([]string{"-q"}, test.args...)...)
@@ -199,9 +199,9 @@ func TestAProjectInAnotherIsItsOwn(t *testing.T) {
 
 func TestSecretsAreNeverShown(t *testing.T) {
 	s := tell(t, `
-env_files = ["keys.env"]
+env_file = ["keys.env"]
 [env]
-KEY  = { secret = true, required = true, about = "Key for the courier", example = "k-123" }
+KEY  = { secret = true, must_be_set = true, about = "Key for the courier", example = "k-123" }
 PIN  = { secret = true, run = "echo 4711" }
 FULL = "https://$KEY@courier"
 [task.tell]

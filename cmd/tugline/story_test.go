@@ -163,13 +163,13 @@ func TestTheDemo(t *testing.T) {
 	s := tell(t, "")
 	r := s.tugline("demo", "my almanac")
 	require.Equal(t, 0, r.code, r.stderr)
-	for _, name := range []string{"index.html", "merrow.html", "merrow.svg", "almanac.css"} {
+	for _, name := range []string{"index.html", "merrowick.html", "merrowick.svg", "almanac.css"} {
 		assert.NotEmpty(t, s.read("my almanac/out/"+name))
 		assert.Contains(t, s.read("my almanac/out/checksums.txt"), name)
 	}
 	assert.Contains(t, s.read("my almanac/out/index.html"), "Kestrel Quay")
-	assert.Contains(t, s.read("my almanac/out/index.html"), "by Merrow harbour office.")
-	assert.Contains(t, r.stdout, "merrow: 738 good readings, 6 dropped")
+	assert.Contains(t, s.read("my almanac/out/index.html"), "by Merrowick harbour office.")
+	assert.Contains(t, r.stdout, "merrowick: 738 good readings, 6 dropped")
 	assert.Regexp(t, `almanac-2026-10.txt: +13 files from 3720 readings`, r.stdout)
 	assert.Regexp(t, `(?s)ran +clean-readings.*ran +find-tides.*ran +write-pages.*ran +archive`, r.stdout)
 	assert.Regexp(t, `24 ran in .*What to try next:`, strings.ReplaceAll(r.stderr, "\n", " "))
@@ -180,13 +180,13 @@ func TestTheDemo(t *testing.T) {
 	assert.Contains(t, again.stderr, "is not empty")
 
 	assert.Contains(t, s.tugline("-C", "my almanac").stdout, "unchanged  write-pages                                 5 of 5 instances\n")
-	gauge := "my almanac/gauges/merrow.csv"
+	gauge := "my almanac/gauges/merrowick.csv"
 	before := s.read(gauge)
 	s.write(gauge, strings.Replace(before, "T04:00,", "T04:00,err", 1))
 	changed := s.tugline("-C", "my almanac", "-v").stdout
-	assert.Regexp(t, `ran +clean-readings --port merrow +\d.\d\ds +gauges/merrow.csv changed\n`, changed)
-	assert.Regexp(t, `unchanged +clean-readings --port saltby\n`, changed)
-	assert.Regexp(t, `ran +draw-charts --port merrow +\d.\d\ds +build/clean/merrow.csv changed\n`, changed)
+	assert.Regexp(t, `ran +clean-readings --port merrowick +\d.\d\ds +gauges/merrowick.csv changed\n`, changed)
+	assert.Regexp(t, `unchanged +clean-readings --port saltreach\n`, changed)
+	assert.Regexp(t, `ran +draw-charts --port merrowick +\d.\d\ds +build/clean/merrowick.csv changed\n`, changed)
 	assert.Regexp(t, `unchanged +summarize\n`, changed, "the month's highest water is the same")
 	s.write(gauge, before)
 	assert.NotRegexp(t, `(?m)^ran`, s.tugline("-C", "my almanac").stdout)
@@ -205,12 +205,12 @@ func TestTheDemo(t *testing.T) {
 	assert.Regexp(t, `^requires +version +found +where\ncksum +any +yes +/\S+\nawk +any +yes +/\S+\n\ntugline.toml with 1 part: 18 tasks, all well\n$`, doctor.stdout)
 	assert.Contains(t, s.tugline("-C", "my almanac/courier", "send").stdout, "courier: your key is •••\n")
 
-	s.write("my almanac/courier/closed.txt", "saltby\n")
+	s.write("my almanac/courier/closed.txt", "saltreach\n")
 	round := s.tugline("-C", "my almanac/courier", "round")
 	assert.Equal(t, 1, round.code)
-	assert.Contains(t, round.stderr, `task "courier/parcel --port saltby" failed`)
+	assert.Contains(t, round.stderr, `task "courier/parcel --port saltreach" failed`)
 	assert.Contains(t, round.stderr, "7 ran, 15 unchanged, 1 failed, 1 blocked in ")
-	assert.Equal(t, "courier/parcel --port saltby: courier: saltby is closed by a storm\n", s.read("my almanac/courier/outbox/complaints.txt"))
+	assert.Equal(t, "courier/parcel --port saltreach: courier: saltreach is closed by a storm\n", s.read("my almanac/courier/outbox/complaints.txt"))
 	assert.Equal(t, "closed\n", s.read("my almanac/courier/outbox/office"))
 	require.NoError(t, os.Remove(filepath.Join(s.dir, "my almanac/courier/closed.txt")))
 	round = s.tugline("-C", "my almanac/courier", "resume")
@@ -323,7 +323,7 @@ func TestAFailureIsShown(t *testing.T) {
 [task.bad]
 run = """
 echo one
-for port in merrow saltby; do
+for port in merrowick saltreach; do
     echo "$port"
     test -e "$port.csv"
 done
@@ -341,7 +341,7 @@ tugline.toml:7:5: task "bad" failed
       |     \^{19} exit code 1
       its output:
       one
-      merrow
+      merrowick
 
 1 failed, 1 blocked in 0\.\d\ds
 $`, r.stderr)
@@ -357,7 +357,7 @@ func TestWrongUse(t *testing.T) {
 	}{
 		{[]string{"pgae"}, 2, "tugline: there is no task \"pgae\"\n  did you mean \"page\"?\n"},
 		{[]string{"zzz"}, 2, "tugline: there is no task \"zzz\"\n  tugline list shows the tasks\n"},
-		{[]string{"page", "--nope"}, 2, "tugline: neither task \"page\" nor Tugline has an option --nope\n  Tugline has --jobs --output --after-failure --set --env-file --force --force-all --as-is --no-store --yes --dry-run --folder --file --quiet --verbose --color --help\n"},
+		{[]string{"page", "--nope"}, 2, "tugline: neither task \"page\" nor Tugline has an option --nope\n  Tugline has --jobs --output --after-failure --set --env-file --force --force-needs --as-is --no-store --yes --dry-run --folder --file --quiet --verbose --color --help\n"},
 		{[]string{"page", "-j", "0"}, 2, "tugline: --jobs must be at least 1, not 0\n"},
 		{[]string{"page", "--output", "x"}, 2, "tugline: --output must be auto, lines, blocks or direct, not \"x\"\n"},
 		{[]string{"page", "--color", "x"}, 2, "tugline: --color must be auto, always or never, not \"x\"\n"},

@@ -127,10 +127,10 @@ run = "sh -c 'echo hanging; sleep 60; :'"
 	}
 	d := s.dialog("asks")
 	d.sees("name?")
-	d.types("merrow\n")
+	d.types("merrowick\n")
 	code, screen := d.end()
 	assert.Equal(t, 0, code)
-	assert.Contains(t, screen, "NAME IS MERROW")
+	assert.Contains(t, screen, "NAME IS MERROWICK")
 
 	code, screen = s.dialog("restored").end()
 	assert.Equal(t, 0, code, screen)
@@ -155,7 +155,7 @@ run = 'echo "sent $to" >>log'
 [task.pack]
 run = "echo packed >>log"
 [task.all]
-needs = ["send", "send --to merrow"]
+needs = ["send", "send --to merrowick"]
 `)
 	r := s.tugline("send")
 	assert.Equal(t, 3, r.code)
@@ -169,7 +169,7 @@ needs = ["send", "send --to merrow"]
 		d := s.dialog("all")
 		d.sees("Really send to quay? (yes or no) ")
 		d.types("yes\n")
-		d.sees("Really send to merrow? (yes or no) ")
+		d.sees("Really send to merrowick? (yes or no) ")
 		d.types(answer)
 		code, _ := d.end()
 		assert.Equal(t, 3, code)

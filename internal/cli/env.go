@@ -57,7 +57,7 @@ func (a *app) envFiles(f *project.File) ([]project.Settings, error) {
 		}
 		settings, err := a.envFile(path)
 		switch {
-		case errors.Is(err, fs.ErrNotExist) && file.Required:
+		case errors.Is(err, fs.ErrNotExist) && file.MustExist:
 			missing = append(missing, project.Diagnostic{Span: file.Path.Span, Msg: fmt.Sprintf("the env file %q is not there", file.Path.Value)})
 		case errors.Is(err, fs.ErrNotExist):
 		case err != nil:

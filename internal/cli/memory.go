@@ -25,15 +25,15 @@ const pruneEvery = time.Hour
 
 // memoryOptions say how what is known from earlier runs is used.
 type memoryOptions struct {
-	force    bool
-	forceAll bool
-	asIs     []string
-	noStore  bool
+	force      bool
+	forceNeeds bool
+	asIs       []string
+	noStore    bool
 }
 
 func (o *memoryOptions) add(flags *pflag.FlagSet) {
 	flags.BoolVar(&o.force, "force", false, "run the named tasks, whatever has changed")
-	flags.BoolVar(&o.forceAll, "force-all", false, "run all tasks, whatever has changed")
+	flags.BoolVar(&o.forceNeeds, "force-needs", false, "run all tasks, whatever has changed")
 	flags.StringArrayVar(&o.asIs, "as-is", nil, "take `TASK` as unchanged; may be repeated")
 	flags.BoolVar(&o.noStore, "no-store", false, "keep no copies of outputs, and restore none")
 }
@@ -44,7 +44,7 @@ func (a *app) memory(p *project.Project, options *memoryOptions, forced []projec
 	ledger := history.At(p.Folder)
 	m := &engine.Memory{
 		Top: p.Folder, Ledger: ledger, Files: a.files(), Run: a.runName,
-		ForceAll: options.forceAll, Force: map[*project.Task]bool{}, AsIs: map[*project.Task]bool{},
+		ForceNeeds: options.forceNeeds, Force: map[*project.Task]bool{}, AsIs: map[*project.Task]bool{},
 		World: fingerprint.World{Top: p.Folder, OS: runtime.GOOS, Arch: runtime.GOARCH, Hidden: a.secrets.Text},
 	}
 	if options.force {

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -285,6 +286,9 @@ func (r *wordReader) problems() error {
 	return nil
 }
 
+// renamedOptions are options of older versions, and what they are called now.
+var renamedOptions = map[string]string{"--force-all": "--force-needs"}
+
 // unknown explains an option that neither the task nor Tugline has.
 func (r *wordReader) unknown(o unknownOption) project.Diagnostic {
 	name, _, _ := strings.Cut(o.word, "=")
@@ -303,6 +307,9 @@ func (r *wordReader) unknown(o unknownOption) project.Diagnostic {
 	lists := "Tugline has " + strings.Join(known, " ")
 	if len(options) > 0 {
 		lists = "the task has " + strings.Join(options, " ") + "; " + lists
+	}
+	if now := renamedOptions[name]; slices.Contains(known, now) {
+		return project.Diagnostic{Msg: fmt.Sprintf("the option %s is called %s now", name, now)}
 	}
 	hint := project.DidYouMeanOption(name, append(options, known...))
 	hint = strings.TrimPrefix(hint+" "+lists, " ")

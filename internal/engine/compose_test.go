@@ -157,7 +157,7 @@ func sorted(lines []string) []string {
 
 const looped = `
 [lists]
-ports = ["merrow", "gull", "tarn", "quay"]
+ports = ["merrowick", "gull", "tarn", "quay"]
 [task.page]
 each.port = "ports"
 at_once = 2

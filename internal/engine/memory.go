@@ -50,10 +50,10 @@ type Memory struct {
 	Run    string // the name of the run
 	Nested bool   // a task of another Tugline called this one
 
-	ForceAll bool
-	Force    map[*project.Task]bool // run them whatever was
-	AsIs     map[*project.Task]bool // take them as unchanged
-	Done     *Done                  // what was done in the run that is gone on with; nil: there is none
+	ForceNeeds bool
+	Force      map[*project.Task]bool // run them whatever was
+	AsIs       map[*project.Task]bool // take them as unchanged
+	Done       *Done                  // what was done in the run that is gone on with; nil: there is none
 }
 
 func reason(kind, text string) []fingerprint.Reason {
@@ -102,7 +102,7 @@ func (m *Memory) judge(s *plan.Step, inputs []plan.Input, in view) (Verdict, err
 		v.Reasons = calledReason(s)
 	case len(v.now.Unknown) > 0:
 		v.Reasons = reason("secret", fmt.Sprintf("whether %s, a secret, changed is not known: there is no key to compare it by", v.now.Unknown[0]))
-	case m.ForceAll || m.Force[s.Task]:
+	case m.ForceNeeds || m.Force[s.Task]:
 		v.Reasons = reason("forced", "forced")
 		m.Done.weigh(s, &v)
 	case s.Task.Always:

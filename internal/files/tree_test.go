@@ -94,22 +94,22 @@ func reopened(t *testing.T, tree *Tree) *Tree {
 
 func TestMatch(t *testing.T) {
 	tree := project(t, map[string]string{
-		"gauges/merrow.csv": "1", "gauges/old/saltby.csv": "2", "gauges/.hidden": "3", "build/a b/größe.svg": "4", "top.txt": "5",
+		"gauges/merrowick.csv": "1", "gauges/old/saltreach.csv": "2", "gauges/.hidden": "3", "build/a b/größe.svg": "4", "top.txt": "5",
 		".git/config": "6", "sub/.git/config": "7", "sub/x.tmp": "8", ".tugline/index": "9",
 	})
 	for pattern, want := range map[string][]string{
-		"gauges":                    {"gauges/.hidden", "gauges/merrow.csv", "gauges/old/saltby.csv"},
-		"gauges/*.csv":              {"gauges/merrow.csv"},
-		"**/*.csv":                  {"gauges/merrow.csv", "gauges/old/saltby.csv"},
-		"gauges/merrow.csv":         {"gauges/merrow.csv"},
-		"{top.txt,gauges/merrow*}":  {"top.txt", "gauges/merrow.csv"},
-		"build/a b/größe.svg":       {"build/a b/größe.svg"},
-		"** !gauges !.tugline !*.*": {"build/a b/größe.svg", "sub/x.tmp"},
-		"sub/** !**/*.tmp":          {},
-		"nowhere/*":                 {},
-		".git/config":               {},
-		"top.txt/below":             {},
-		"gauges/old/../merrow.csv":  {"gauges/merrow.csv"},
+		"gauges":                      {"gauges/.hidden", "gauges/merrowick.csv", "gauges/old/saltreach.csv"},
+		"gauges/*.csv":                {"gauges/merrowick.csv"},
+		"**/*.csv":                    {"gauges/merrowick.csv", "gauges/old/saltreach.csv"},
+		"gauges/merrowick.csv":        {"gauges/merrowick.csv"},
+		"{top.txt,gauges/merrowick*}": {"top.txt", "gauges/merrowick.csv"},
+		"build/a b/größe.svg":         {"build/a b/größe.svg"},
+		"** !gauges !.tugline !*.*":   {"build/a b/größe.svg", "sub/x.tmp"},
+		"sub/** !**/*.tmp":            {},
+		"nowhere/*":                   {},
+		".git/config":                 {},
+		"top.txt/below":               {},
+		"gauges/old/../merrowick.csv": {"gauges/merrowick.csv"},
 		"../" + filepath.Base(tree.top) + "/top.txt": {"../" + filepath.Base(tree.top) + "/top.txt"},
 	} {
 		patterns := strings.Split(pattern, " ")

@@ -13,7 +13,7 @@ import (
 
 func ExampleSet_Match() {
 	s, _ := Compile([]Pattern{{Text: "gauges"}, {Text: "**/*.tmp", Not: true}})
-	fmt.Println(s.Match("gauges/merrow.csv"), s.Match("gauges/old/a.tmp"), s.Match("pages"))
+	fmt.Println(s.Match("gauges/merrowick.csv"), s.Match("gauges/old/a.tmp"), s.Match("pages"))
 	// Output: true false false
 }
 

@@ -22,7 +22,7 @@ func newLedger(t *testing.T) *Ledger {
 
 func sample() Record {
 	return Record{
-		Version: 3, ID: "page", Call: "page --port merrow", Task: "page", Run: "r1", Finished: time.Date(2026, 10, 1, 2, 3, 4, 0, time.UTC), Ms: 12, Sum: "s", OutputsSum: "o",
+		Version: 3, ID: "page", Call: "page --port merrowick", Task: "page", Run: "r1", Finished: time.Date(2026, 10, 1, 2, 3, 4, 0, time.UTC), Ms: 12, Sum: "s", OutputsSum: "o",
 		Fingerprint: fingerprint.Fingerprint{Sum: "s", Items: []fingerprint.Item{{Kind: "command", Name: "1", Value: "x"}}, Files: []fingerprint.File{{Path: "a", Mark: "1"}}},
 		Outputs:     []fingerprint.File{{Path: "b", Mark: "2"}},
 	}

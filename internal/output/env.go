@@ -140,7 +140,7 @@ func settable(p *project.Project) []project.Var {
 	seen := map[string]bool{}
 	for _, f := range p.Files {
 		for _, v := range slices.Concat(f.Given, f.Env) {
-			if (v.Default || v.Required) && !seen[v.Name] {
+			if (v.Default || v.MustBeSet) && !seen[v.Name] {
 				seen[v.Name] = true
 				vars = append(vars, v)
 			}

@@ -290,9 +290,9 @@ func TestSampleEnvFileCanBeRead(t *testing.T) {
 	p, err := project.Parse("/x/tugline.toml", "tugline.toml", []byte(`[env]
 FIXED = "x"
 PLAIN = { default = "plain", about = "One\ntwo" }
-QUOTED = { required = true, example = "a 'b' \"c\" # d \\ e" }
+QUOTED = { must_be_set = true, example = "a 'b' \"c\" # d \\ e" }
 DERIVED = { default = "$PLAIN/x" }
-EMPTY = { required = true }
+EMPTY = { must_be_set = true }
 `))
 	require.NoError(t, err)
 	sample := SampleEnvFile(p)

@@ -34,27 +34,27 @@ args.loud = { type = "flag" }
 args.words = { rest = true }
 env = { NAME = "a 'b' $channel" }
 needs = [
-    "page --port merrow --dry-run=$loud",
+    "page --port merrowick --dry-run=$loud",
     'page --port "$NAME" --tag one --tag=$CHANNEL -- "$@" "last $channel"',
-    "page --dry-run=false --port=merrow --tag ''",
+    "page --dry-run=false --port=merrowick --tag ''",
 ]
 `
 
 func TestACallIsAStepOfItsOwn(t *testing.T) {
 	req := request("")
-	req.Calls = []project.Call{with("both", "channel", "x y"), with("page", "port", "merrow")}
+	req.Calls = []project.Call{with("both", "channel", "x y"), with("page", "port", "merrowick")}
 	req.Calls[0].Rest = []project.CallWord{project.Literal("$HOME"), project.Literal("")}
 	pl, err := New(load(t, publishing), req)
 	require.NoError(t, err)
 	assert.Equal(t, []string{
-		"page --port merrow",
+		"page --port merrowick",
 		`page --port 'a '\''b'\'' x y' --tag one --tag draft -- '$HOME' '' 'last x y'`,
-		`both --channel 'x y' -- '$HOME' '': page --port merrow page --port 'a '\''b'\'' x y' --tag one --tag draft -- '$HOME' '' 'last x y'`,
+		`both --channel 'x y' -- '$HOME' '': page --port merrowick page --port 'a '\''b'\'' x y' --tag one --tag draft -- '$HOME' '' 'last x y'`,
 	}, lines(pl), "calls with the same values are one step, whatever was written")
 
-	merrow, other := pl.Steps[0], pl.Steps[1]
-	for _, want := range []string{"port=merrow", "dry_run=", "tag=", "TITLE=Page of merrow"} {
-		assert.Contains(t, merrow.Environ(), want)
+	merrowick, other := pl.Steps[0], pl.Steps[1]
+	for _, want := range []string{"port=merrowick", "dry_run=", "tag=", "TITLE=Page of merrowick"} {
+		assert.Contains(t, merrowick.Environ(), want)
 	}
 	for _, want := range []string{"port=a 'b' x y", "tag=one\ndraft", "TITLE=Page of a 'b' x y"} {
 		assert.Contains(t, other.Environ(), want)

@@ -139,7 +139,7 @@ run = "x"
 
 const loops = `
 [lists]
-ports = ["merrow", "gull rock"]
+ports = ["merrowick", "gull rock"]
 [task.page]
 each.port = "ports"
 each.size = { list = ["s", "l", "s"] }
@@ -185,17 +185,17 @@ func TestInstancesBecomeSteps(t *testing.T) {
 	pl, err := New(p, request("page"))
 	require.NoError(t, err)
 	assert.Equal(t, []string{
-		"clean --port merrow",
-		"page --port merrow --size s: clean --port merrow",
-		"page --port merrow --size l: clean --port merrow",
+		"clean --port merrowick",
+		"page --port merrowick --size s: clean --port merrowick",
+		"page --port merrowick --size l: clean --port merrowick",
 		"clean --port 'gull rock'",
 		"page --port 'gull rock' --size s: clean --port 'gull rock'",
 		"page --port 'gull rock' --size l: clean --port 'gull rock'",
-		"page): page --port merrow --size s page --port merrow --size l page --port 'gull rock' --size s page --port 'gull rock' --size l",
-		"tidy --port merrow: ; finally page --port merrow --size s page --port merrow --size l",
+		"page): page --port merrowick --size s page --port merrowick --size l page --port 'gull rock' --size s page --port 'gull rock' --size l",
+		"tidy --port merrowick: ; finally page --port merrowick --size s page --port merrowick --size l",
 		"tidy --port 'gull rock': ; finally page --port 'gull rock' --size s page --port 'gull rock' --size l",
-		"sweep: tidy --port merrow tidy --port 'gull rock'; finally page --port merrow --size s page --port merrow --size l page --port 'gull rock' --size s page --port 'gull rock' --size l",
-		"page]: page) tidy --port merrow tidy --port 'gull rock' sweep",
+		"sweep: tidy --port merrowick tidy --port 'gull rock'; finally page --port merrowick --size s page --port merrowick --size l page --port 'gull rock' --size s page --port 'gull rock' --size l",
+		"page]: page) tidy --port merrowick tidy --port 'gull rock' sweep",
 	}, composed(pl.Steps))
 
 	pl, err = New(p, request("table"))

@@ -22,7 +22,7 @@ func (sc *scope) counted(name string) (string, bool) {
 	for i, layer := range sc.layers {
 		for k := range layer {
 			v := &layer[k]
-			if _, outside := sc.caller[name]; v.Name != name || v.Required || v.Default && outside {
+			if _, outside := sc.caller[name]; v.Name != name || v.MustBeSet || v.Default && outside {
 				continue
 			}
 			if v.Fixed || v.Computed() || !strings.Contains(v.Value.Value, "$") || i == 0 && sc.paths[name] {
@@ -49,7 +49,7 @@ func (sc *scope) countedText(v *project.Var, layer int) (string, bool) {
 		}
 		for weaker := layer + 1; weaker < len(sc.layers); weaker++ {
 			for k := range sc.layers[weaker] {
-				if other := &sc.layers[weaker][k]; other.Name == name && !other.Required {
+				if other := &sc.layers[weaker][k]; other.Name == name && !other.MustBeSet {
 					return sc.countedText(other, weaker)
 				}
 			}

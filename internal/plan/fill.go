@@ -236,7 +236,7 @@ func (sc *scope) environ() []string {
 	if sc.overlaid {
 		env := sc.below.environ()
 		for _, v := range sc.layers[0] {
-			if v.Required || sc.late(v.Name) {
+			if v.MustBeSet || sc.late(v.Name) {
 				continue
 			}
 			value, _ := sc.value(v.Name)
@@ -283,7 +283,7 @@ func (sc *scope) sets(name string) bool {
 func (sc *scope) from(layer int, name string) (string, bool) {
 	for ; layer < len(sc.layers); layer++ {
 		for _, v := range sc.layers[layer] {
-			if _, outside := sc.caller[name]; v.Name == name && !v.Required && !(v.Default && outside) {
+			if _, outside := sc.caller[name]; v.Name == name && !v.MustBeSet && !(v.Default && outside) {
 				return sc.expand(v, layer), true
 			}
 		}

@@ -81,7 +81,7 @@ func (s *Step) counts(layer int, v *project.Var, names, uncounted map[string]boo
 	case layer == 0 && (s.scope.paths[v.Name] || slices.ContainsFunc(s.args, isArg)):
 	case v.Uncounted:
 		uncounted[v.Name] = true
-	case v.Required, s.scope.late(v.Name):
+	case v.MustBeSet, s.scope.late(v.Name):
 	case v.Fixed && v.Span.IsZero() && !s.declares(v.Name):
 		// --set of a name that no file knows: it counts if s refers to it.
 		if s.refersTo(v.Name) {

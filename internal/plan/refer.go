@@ -68,7 +68,7 @@ func (b *builder) refer(s *Step) {
 // asks reports whether one of vars is computed or required.
 func asks(vars []project.Var) bool {
 	for _, v := range vars {
-		if v.Computed() || v.Required {
+		if v.Computed() || v.MustBeSet {
 			return true
 		}
 	}
@@ -132,7 +132,7 @@ func (sc *scope) strongest(name string) *project.Var {
 	for _, layer := range sc.layers {
 		for i := range layer {
 			v := &layer[i]
-			if _, outside := sc.caller[name]; v.Name == name && !v.Required && !(v.Default && outside) {
+			if _, outside := sc.caller[name]; v.Name == name && !v.MustBeSet && !(v.Default && outside) {
 				return v
 			}
 		}
@@ -144,7 +144,7 @@ func (sc *scope) strongest(name string) *project.Var {
 func (sc *scope) declared(name string) *project.Var {
 	for _, layer := range sc.layers {
 		for i := range layer {
-			if layer[i].Name == name && layer[i].Required {
+			if layer[i].Name == name && layer[i].MustBeSet {
 				return &layer[i]
 			}
 		}

@@ -111,7 +111,7 @@ func (sc *scope) origins(name string, t *project.Task, req Request) []Origin {
 	var found, defaults []Origin
 	for i, layer := range sc.layers {
 		for _, v := range layer {
-			if v.Name != name || v.Required {
+			if v.Name != name || v.MustBeSet {
 				continue
 			}
 			o := Origin{Kind: sc.kindOf(v, i, t), Span: v.Span, Value: sc.expand(v, i)}

@@ -95,7 +95,7 @@ func TestAComputedVariableThatNeedsItself(t *testing.T) {
 }
 
 func TestVariablesTellWhatTheyHide(t *testing.T) {
-	p := load(t, "[env]\nA = 'file'\nB = { default = 'weak', about = 'b' }\nC = { required = true, about = 'c' }\n[task.t]\nargs.A2 = { default = 'x', about = 'a2' }\nargs.need = {}\nenv = { A = 'task $A', B = { value = 'own', about = 'own b' } }\nrun = 'x'\n")
+	p := load(t, "[env]\nA = 'file'\nB = { default = 'weak', about = 'b' }\nC = { must_be_set = true, about = 'c' }\n[task.t]\nargs.A2 = { default = 'x', about = 'a2' }\nargs.need = {}\nenv = { A = 'task $A', B = { value = 'own', about = 'own b' } }\nrun = 'x'\n")
 	req := request("", "A=caller", "C=caller")
 	req.Set = []string{"A=set"}
 	req.Files = []project.Settings{{Name: ".env", Pairs: []string{"B=one"}}, {Name: "more", Pairs: []string{"B=two"}}}

@@ -42,7 +42,7 @@ func TestOrderThroughFiles(t *testing.T) {
 		{"through two files", "[task.c]\nreads = 'b.txt'\nrun = 'x'\n[task.b]\nreads = 'a.txt'\nwrites = 'b.txt'\nrun = 'x'\n[task.a]\nwrites = 'a.txt'\nrun = 'x'\n", []string{"c"}, []string{"a", "b", "c"}},
 		{"what is taken away is not read", "[task.page]\nreads = ['**', '!build']\nrun = 'x'\n[task.clean]\nwrites = 'build/x'\nrun = 'x'\n", []string{"page"}, []string{"page"}},
 		{"what is ignored is not read", "ignore = ['build/**']\n[task.page]\nreads = '**'\nrun = 'x'\n[task.clean]\nwrites = 'build/x'\nrun = 'x'\n", []string{"page"}, []string{"page"}},
-		{"an unknown value may be any", "[task.page]\nreads = 'build/merrow.csv'\nrun = 'x'\n[task.clean]\nargs.port = { default = 'saltby' }\nwrites = 'build/$port.csv'\nrun = 'x'\n", []string{"page"}, []string{"clean", "page"}},
+		{"an unknown value may be any", "[task.page]\nreads = 'build/merrowick.csv'\nrun = 'x'\n[task.clean]\nargs.port = { default = 'saltreach' }\nwrites = 'build/$port.csv'\nrun = 'x'\n", []string{"page"}, []string{"clean", "page"}},
 		{"a formatter is not taken in", "[task.lint]\nreads = 'src/**'\nrun = 'x'\n[task.format]\nreads = 'src/**'\nwrites = 'src/**'\nrun = 'x'\n", []string{"lint"}, []string{"lint"}},
 		{"but comes first when it is there", "[task.all]\nneeds = ['lint', 'format']\n[task.lint]\nreads = 'src/**'\nrun = 'x'\n[task.format]\nreads = 'src/**'\nwrites = 'src/**'\nrun = 'x'\n", []string{"all"}, []string{"format", "lint", "all"}},
 		{"unless the user says otherwise", "[task.lint]\nreads = 'src/**'\nrun = 'x'\n[task.format]\nreads = 'src/**'\nwrites = 'src/**'\nrun = 'x'\n", []string{"lint", "format"}, []string{"lint", "format"}},
@@ -127,13 +127,13 @@ FIXED = "1"
 DEFAULT = { default = "2" }
 LATE = { run = "x" }
 LATE_UNUSED = { run = "x" }
-OUTSIDE = { required = true }
-UNUSED = { required = true }
+OUTSIDE = { must_be_set = true }
+UNUSED = { must_be_set = true }
 FREE = { value = "3", counts = false }
 SECRET = { default = "4", secret = true }
 TRACKED = { default = "5", secret = true }
 [task.t]
-args.port = { default = "merrow" }
+args.port = { default = "merrowick" }
 args.words = { rest = true }
 env.OWN = "$FIXED!"
 tracks = ["CALLER", "NOT_SET", "TRACKED"]
@@ -148,7 +148,7 @@ run = 'echo $LATE $OUTSIDE $given'
 	require.NoError(t, err)
 	variable := func(name, value string) Input { return Input{Kind: "variable", Name: name, Value: value} }
 	assert.Equal(t, []Input{
-		{Kind: "argument", Name: "port", Value: "merrow"},
+		{Kind: "argument", Name: "port", Value: "merrowick"},
 		{Kind: "word", Name: "--", Value: "w"},
 		{Kind: "path", Name: "path", Value: "x"},
 		variable("CALLER", "c"), variable("DEFAULT", "set"), variable("FIXED", "1"), variable("LATE", "computed LATE"),

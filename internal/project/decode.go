@@ -50,11 +50,30 @@ func decodeTable[T any](d *decoder, t *table, keys []key[T], into T, what string
 	for _, e := range t.entries {
 		at := slices.IndexFunc(keys, func(k key[T]) bool { return k.name == e.key })
 		if at < 0 {
-			d.report(d.at(e.at), DidYouMean(e.key, names(keys)), "unknown %s %q", what, e.key)
+			if now := renamed(e.key, names(keys)); now != "" {
+				d.report(d.at(e.at), "", "%q is called %q now", e.key, now)
+			} else {
+				d.report(d.at(e.at), DidYouMean(e.key, names(keys)), "unknown %s %q", what, e.key)
+			}
 			continue
 		}
 		keys[at].set(d, into, e)
 	}
+}
+
+// renamedKeys are keys of older versions, and what they are called now, by the
+// table in which they stand.
+var renamedKeys = map[string][]string{"env_files": {"env_file"}, "required": {"must_be_set", "must_exist"}}
+
+// renamed returns what a key is called now that is none of keys; empty: it is no
+// older name.
+func renamed(key string, keys []string) string {
+	for _, now := range renamedKeys[key] {
+		if slices.Contains(keys, now) {
+			return now
+		}
+	}
+	return ""
 }
 
 // tasks reads all tasks of f, many of them on all processors.
@@ -285,10 +304,10 @@ func (d *decoder) longVar(v *Var, e *entry) {
 		given = e
 	}
 	switch {
-	case given == nil && !v.Required && len(d.file.skipped) == 0:
-		d.report(d.at(e.at), `give it "value", "default", "run" or "file", or make it "required"`, "%q has no value", v.Name)
-	case given != nil && v.Required:
-		d.report(d.at(t.get("required").at), "", "%q has a value, by %q, so it cannot be required", v.Name, given.key)
+	case given == nil && !v.MustBeSet && len(d.file.skipped) == 0:
+		d.report(d.at(e.at), `give it "value", "default", "run" or "file", or "must_be_set = true"`, "%q has no value", v.Name)
+	case given != nil && v.MustBeSet:
+		d.report(d.at(t.get("must_be_set").at), "", "%q has a value, by %q, so it need not be set from outside", v.Name, given.key)
 	}
 	for _, key := range []string{"run", "file"} {
 		if e := t.get(key); e != nil && e.val.kind == kindText && strings.TrimSpace(e.val.text) == "" {
@@ -298,11 +317,12 @@ func (d *decoder) longVar(v *Var, e *entry) {
 }
 
 func (d *decoder) envFiles(e *entry) []EnvFile {
-	if !d.is(e.key, &e.val, kindList) {
-		return nil
+	items := []value{e.val}
+	if e.val.kind == kindList {
+		items = e.val.list.items
 	}
 	var out []EnvFile
-	for _, item := range e.val.list.items {
+	for _, item := range items {
 		f := EnvFile{Path: Text{item.text, d.at(item.at)}}
 		switch {
 		case item.kind == kindTable:
@@ -438,7 +458,7 @@ const nameRule = "names have letters, digits, - and _, and do not begin with -"
 // envFileKeys are the keys of an env file in its long form.
 var envFileKeys = []key[*EnvFile]{
 	{"file", formText, "The path, relative to the folder of the project file.", func(d *decoder, f *EnvFile, e *entry) { f.Path = d.text(e) }},
-	{"required", formBool, "It must be there.", func(d *decoder, f *EnvFile, e *entry) { f.Required = d.yes(e) }},
+	{"must_exist", formBool, "It must be there.", func(d *decoder, f *EnvFile, e *entry) { f.MustExist = d.yes(e) }},
 }
 
 // ValidVariable reports whether a variable may be called name.

@@ -48,7 +48,7 @@ var topKeys = []key[*File]{
 	{"store", formStore, "The store of kept outputs: `limit`, such as `\"8GiB\"`, is how large it may become.", func(d *decoder, f *File, e *entry) {
 		f.StoreLimit = d.store(e)
 	}},
-	{"env_files", formEnvFiles, "Env files, such as `.env`, weaker than the caller's environment; a later one is stronger. `{ file, required }` is the long form.", func(d *decoder, f *File, e *entry) {
+	{"env_file", formEnvFiles, "One env file, such as `.env`, or a list of them, weaker than the caller's environment; a later one is stronger. `{ file, must_exist }` is the long form.", func(d *decoder, f *File, e *entry) {
 		f.EnvFiles = d.envFiles(e)
 	}},
 	{"parts", formParts, "Other project files, by name: a folder or a `.toml` file, or `{ path, optional, env }`. Their tasks get the name as a prefix, `docs/lint`, and run in their own folder.", func(d *decoder, f *File, e *entry) {
@@ -184,7 +184,7 @@ var varKeys = []key[*Var]{
 		v.Run = d.text(e)
 	}},
 	{"file", formText, "A file whose text, trimmed, is the value.", func(d *decoder, v *Var, e *entry) { v.File = d.template(e) }},
-	{"required", formBool, "It must be set by the caller or an env file, for the tasks that refer to it.", func(d *decoder, v *Var, e *entry) { v.Required = d.yes(e) }},
+	{"must_be_set", formBool, "It must be set by the caller or an env file, for the tasks that refer to it.", func(d *decoder, v *Var, e *entry) { v.MustBeSet = d.yes(e) }},
 	{"secret", formBool, "The value is never shown: it reads `•••` in every output and record.", func(d *decoder, v *Var, e *entry) { v.Secret = d.yes(e) }},
 	{"counts", formBool, "A change of it makes tasks run again; `true` when left out.", func(d *decoder, v *Var, e *entry) {
 		v.Uncounted = d.is(e.key, &e.val, kindBool) && !e.val.yes()

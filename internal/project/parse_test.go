@@ -133,7 +133,7 @@ func TestParseReportsAllThatIsWrong(t *testing.T) {
 		{"an env value that is no text", "[env]\nPORT = 80\n[task.a]\nrun='x'\nenv = { X = [ 'a', # why\n 'b' ], Y = {}, }\n", []string{
 			`2:8+2 "PORT" must be a string, not a whole number (put it in quotes: "80")`,
 			`5:13+12 "X" must be a string, not a list`,
-			`6:9+1 "Y" has no value (give it "value", "default", "run" or "file", or make it "required")`,
+			`6:9+1 "Y" has no value (give it "value", "default", "run" or "file", or "must_be_set = true")`,
 		}},
 		{"names", "[env]\n1A = 'x'\nTUGLINE_X = 'x'\n[task.'-a']\nrun = 'x'\n[task.\"a b\"]\nrun = 'x'\n[task.größe]\nrun = 'x'\n[task.ok]\nrun='x'\naliases=['a/b']", []string{
 			`2:1+2 the variable name "1A" is not allowed (names have letters, digits and _, and do not begin with a digit)`,
@@ -212,15 +212,21 @@ func TestParseReportsAllThatIsWrong(t *testing.T) {
 			`2:198+5 --loud of task "b" must be true, false or empty, not "maybe"`,
 			`2:177+27 task "b" needs --channel`,
 		}},
-		{"variables in their long form, and env files", "env_files = ['', 3, { file = 'x', needed = true }]\n[env]\nA = { value = 'x', default = 'y' }\nB = { about = 'x' }\nC = { default = 3, vlaue = 'x' }\nD = { run = ' ', file = 'x' }\nE = { required = true, value = 'x' }\n[task.a]\nrun = 'x'\n", []string{
-			`1:14+2 "env_files" names no file`,
-			`1:18+1 "env_files" must hold strings or tables, not a whole number`,
-			`1:35+6 unknown key of an env file "needed"`,
+		{"names of older versions", "env_files = ['.env']\nenv_file = { file = 'a', required = true }\n[env]\nK = { required = true }\n[task.t]\nrun = 'x'\n", []string{
+			`1:1+9 "env_files" is called "env_file" now`,
+			`2:26+8 "required" is called "must_exist" now`,
+			`4:1+1 "K" has no value (give it "value", "default", "run" or "file", or "must_be_set = true")`,
+			`4:7+8 "required" is called "must_be_set" now`,
+		}},
+		{"variables in their long form, and env files", "env_file = ['', 3, { file = 'x', needed = true }]\n[env]\nA = { value = 'x', default = 'y' }\nB = { about = 'x' }\nC = { default = 3, vlaue = 'x' }\nD = { run = ' ', file = 'x' }\nE = { must_be_set = true, value = 'x' }\n[task.a]\nrun = 'x'\n", []string{
+			`1:13+2 "env_file" names no file`,
+			`1:17+1 "env_file" must hold strings or tables, not a whole number`,
+			`1:34+6 unknown key of an env file "needed"`,
 			`3:20+7 "A" has a value already, by "value"`,
-			`4:1+1 "B" has no value (give it "value", "default", "run" or "file", or make it "required")`,
+			`4:1+1 "B" has no value (give it "value", "default", "run" or "file", or "must_be_set = true")`,
 			`6:18+4 "D" has a value already, by "run"`,
 			`6:13+3 "run" of "D" is empty`,
-			`7:7+8 "E" has a value, by "value", so it cannot be required`,
+			`7:7+11 "E" has a value, by "value", so it need not be set from outside`,
 			`5:17+1 "default" must be a string, not a whole number (put it in quotes: "3")`,
 			`5:20+5 unknown key of a variable "vlaue" (did you mean "value"?)`,
 		}},

@@ -133,12 +133,12 @@ type Var struct {
 
 // Details are what the long form of a variable says of it.
 type Details struct {
-	Run      Text // a script whose output is the value; empty: none
-	File     Text // a file whose text is the value, unexpanded, relative to the folder of the file; empty: none
-	Required bool // it has no value here; it must be set from outside for the tasks that refer to it
-	About    string
-	Example  string // a value to show in a sample env file
-	Secret   bool   // the value is never shown
+	Run       Text // a script whose output is the value; empty: none
+	File      Text // a file whose text is the value, unexpanded, relative to the folder of the file; empty: none
+	MustBeSet bool // it has no value here; it must be set from outside for the tasks that refer to it
+	About     string
+	Example   string // a value to show in a sample env file
+	Secret    bool   // the value is never shown
 
 	Uncounted bool // a change of it is no reason to run
 }
@@ -156,8 +156,8 @@ func (v *Var) Computed() bool { return v.Run.Value != "" || v.File.Value != "" }
 
 // EnvFile is an env file that the project names.
 type EnvFile struct {
-	Path     Text // relative to the folder of the project file; nothing in it expands
-	Required bool // it must be there
+	Path      Text // relative to the folder of the project file; nothing in it expands
+	MustExist bool // it must be there
 }
 
 // Shell is what runs a script. The zero Shell is the built-in one.

@@ -84,9 +84,9 @@ func (f form) schema() object {
 	case formEnvFiles:
 		long := object{
 			"type": "object", "additionalProperties": false, "required": []any{"file"},
-			"properties": object{"file": text, "required": object{"type": "boolean"}},
+			"properties": object{"file": text, "must_exist": object{"type": "boolean"}},
 		}
-		return object{"type": "array", "items": object{"anyOf": []any{text, long}}}
+		return object{"anyOf": []any{text, long, object{"type": "array", "items": object{"anyOf": []any{text, long}}}}}
 	case formPaths:
 		list := object{"anyOf": []any{text, texts}}
 		return object{"anyOf": []any{text, texts, object{"type": "object", "additionalProperties": false, "patternProperties": object{varNamePattern: list}}}}

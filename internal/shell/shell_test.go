@@ -21,15 +21,15 @@ import (
 )
 
 func Example() {
-	program, _ := Parse(`for port in merrow saltby; do echo "$port"; done; exit 3`)
+	program, _ := Parse(`for port in merrowick saltreach; do echo "$port"; done; exit 3`)
 	err := Run(context.Background(), Command{
 		Program: program, Dir: "/", Env: os.Environ(),
 		Output: func(p []byte) { fmt.Printf("%s", p) },
 	})
 	fmt.Println(err)
 	// Output:
-	// merrow
-	// saltby
+	// merrowick
+	// saltreach
 	// exit code 3
 }
 
