@@ -60,20 +60,20 @@ func TestWrongArgumentsAreToldTogether(t *testing.T) {
 	s := tell(t, publish)
 	r := s.tugline("publish", "--channel", "finel", "--copies", "0", "--lod", "plain", "--to")
 	assert.Equal(t, result{2, "", `tugline: neither task "publish" nor Tugline has an option --lod
-  did you mean --loud? the task has --channel --copies --to --loud --tag --list; Tugline has --jobs --output --after-failure --set --env-file --force --force-needs --as-is --no-store --yes --dry-run --folder --file --quiet --verbose --color --help
+  did you mean --loud? task options: --channel --copies --to --loud --tag --list; Tugline options: --jobs --output --after-failure --set --env-file --force --force-needs --as-is --no-store --yes --dry-run --folder --file --quiet --verbose --color --help
 tugline: neither task "plain" nor Tugline has an option --to
-  Tugline has --jobs --output --after-failure --set --env-file --force --force-needs --as-is --no-store --yes --dry-run --folder --file --quiet --verbose --color --help
+  Tugline options: --jobs --output --after-failure --set --env-file --force --force-needs --as-is --no-store --yes --dry-run --folder --file --quiet --verbose --color --help
 tugline: --channel of task "publish" must be one of draft, final, not "finel"
 tugline: --copies of task "publish" must be at least 1, not 0
 tugline: task "publish" needs --to
 `}, r)
 	for msg, args := range map[string][]string{
-		`task "plain" takes no words behind --`:                                  {"plain", "--", "x"},
-		`--to of task "publish" needs a value`:                                   {"publish", "--to"},
-		`the words behind -- have no task to go to`:                              {"--", "x"},
-		`--list of task "publish" must name a file that is there, not "../none"`: {"publish", "--to", "x", "--list", "none"},
-		`--set takes NAME=VALUE, not "1x=2"`:                                     {"plain", "--set", "1x=2"},
-		`--jobs needs a value`:                                                   {"plain", "--jobs"},
+		`task "plain" takes no words behind --`:                            {"plain", "--", "x"},
+		`--to of task "publish" needs a value`:                             {"publish", "--to"},
+		`words after -- need a task before them`:                           {"--", "x"},
+		`--list of task "publish" must be an existing file, not "../none"`: {"publish", "--to", "x", "--list", "none"},
+		`--set takes NAME=VALUE, not "1x=2"`:                               {"plain", "--set", "1x=2"},
+		`--jobs needs a value`:                                             {"plain", "--jobs"},
 	} {
 		r := s.tugline(args...)
 		assert.Equal(t, 2, r.code)
@@ -86,7 +86,7 @@ func TestATaskHasHelpOfItsOwn(t *testing.T) {
 	assert.Equal(t, `Send the edition out
 to the courier
 
-How to call it:
+Usage:
   tugline publish [--channel draft|final] [--copies INT] --to TEXT [--loud] [--tag TEXT …] [--list FILE] [-- WORDS…]
 
 Arguments:
@@ -188,7 +188,7 @@ needs = ["p --port merrowick"]
 Write a page
 of one harbour
 
-How to call it:
+Usage:
   tugline page --port TEXT
 
 Arguments:
@@ -221,7 +221,7 @@ Variables:
 	assert.Equal(t, []any{"all"}, shown["needed_by"])
 	assert.Equal(t, "page", shown["name"])
 	assert.Len(t, shown["variables"], 2)
-	assert.Equal(t, result{2, "", "tugline: tugline show takes one task\n  tugline list shows the tasks\n"}, s.tugline("show"))
+	assert.Equal(t, result{2, "", "tugline: tugline show takes one task\n  see tugline list for the tasks\n"}, s.tugline("show"))
 	assert.Contains(t, s.tugline("show", "pgae").stderr, `did you mean "page"?`)
 }
 

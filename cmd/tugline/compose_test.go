@@ -89,9 +89,9 @@ run = "echo two >>log"
 	assert.Equal(t, "maybe: only if the condition of asked holds", planned["one"])
 	assert.Equal(t, "maybe: only if the condition of asked holds", planned["two"])
 	planned = s.planned("looked-for")
-	assert.Equal(t, "skip: only if there is go*", planned["looked-for"])
-	assert.Contains(t, planned["one"], "skip: called by looked-for, which need not run")
-	assert.Equal(t, "skip: called by looked-for, which need not run", planned["two"])
+	assert.Equal(t, "skip: only if go* exists", planned["looked-for"])
+	assert.Contains(t, planned["one"], "skip: called by looked-for, which does not need to run")
+	assert.Equal(t, "skip: called by looked-for, which does not need to run", planned["two"])
 	for _, task := range []string{"asked", "looked-for"} {
 		r := s.tugline(task)
 		assert.Equal(t, 0, r.code)
@@ -210,7 +210,7 @@ run = 'echo "[$x]"'
 	assert.Contains(t, r.stderr, `there is no value "nowhere" for --port of task "page"`)
 	assert.Contains(t, s.tugline("page", "--port", "merowick").stderr, `did you mean "merrowick"?`)
 
-	assert.Equal(t, "maybe: its values are found when make has ended", s.planned("found")["found"])
+	assert.Equal(t, "maybe: its values are known when make has ended", s.planned("found")["found"])
 	r = s.tugline("found", "--output", "blocks")
 	assert.Equal(t, 0, r.code, r.stderr)
 	assert.Contains(t, r.stdout, "    found one\n")

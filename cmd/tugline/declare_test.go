@@ -140,7 +140,7 @@ func TestLinksAreReadAsLinks(t *testing.T) {
 	s.states("t")
 	require.NoError(t, os.RemoveAll(filepath.Join(s.dir, "out")))
 	require.NoError(t, os.Symlink("elsewhere", filepath.Join(s.dir, "out")))
-	assert.Equal(t, "ran: the output out/a is not its own, and 2 more; restoring: out is a link, so nothing is put there", s.states("t")["t"])
+	assert.Equal(t, "ran: unexpected output out/a, and 2 more; restoring: out is a link, so nothing is put there", s.states("t")["t"])
 	s.tugline("sweep", "t")
 	assert.FileExists(t, filepath.Join(s.dir, "elsewhere/a"), "what was there before is left alone")
 
@@ -157,7 +157,7 @@ func TestWhereNothingCanBeRemembered(t *testing.T) {
 	r := s.tugline("t")
 	assert.Equal(t, 0, r.code)
 	assert.Equal(t, "ran\n", r.stdout)
-	assert.Contains(t, r.stderr, "tugline: nothing is remembered of this run: ")
+	assert.Contains(t, r.stderr, "tugline: this run is not recorded: ")
 }
 
 func TestAStoreThatCannotBeUsedIsNoFailure(t *testing.T) {
@@ -166,10 +166,10 @@ func TestAStoreThatCannotBeUsedIsNoFailure(t *testing.T) {
 	s.env = append(s.env, "TUGLINE_STORE="+filepath.Join(s.dir, "a file"))
 	r := s.tugline("t")
 	assert.Equal(t, 0, r.code)
-	assert.Contains(t, r.stderr, "tugline: nothing is kept or restored: ")
+	assert.Contains(t, r.stderr, "tugline: outputs are neither stored nor restored: ")
 	assert.Equal(t, "unchanged", s.states("t")["t"], "what ran is remembered all the same")
 	require.NoError(t, os.Remove(filepath.Join(s.dir, "out")))
-	assert.Equal(t, "ran: the output out is missing", s.states("t")["t"])
+	assert.Equal(t, "ran: output out is missing", s.states("t")["t"])
 	s.env = append(s.env, "TUGLINE_STORE=relative")
 	assert.Contains(t, s.tugline("store", "stats").stderr, "TUGLINE_STORE must be an absolute path")
 }

@@ -68,11 +68,11 @@ func TestEnvFilesThatCannotBeUsed(t *testing.T) {
 	s := tell(t, "env_file = [{ file = 'ci.env', must_exist = true }]\ntask.a.run = 'x'\n")
 	r := s.tugline("a")
 	assert.Equal(t, 3, r.code)
-	assert.Contains(t, r.stderr, "tugline.toml:1:22: the env file \"ci.env\" is not there\n")
+	assert.Contains(t, r.stderr, "tugline.toml:1:22: the env file \"ci.env\" does not exist\n")
 	s.write("ci.env", "A=1\nwhat is this\n")
 	assert.Equal(t, result{2, "", "tugline: ci.env:2: this is no NAME=value\n"}, s.tugline("a"))
 	s.write("ci.env", "A=1\n")
-	assert.Equal(t, result{2, "", "tugline: the env file \"no.env\" is not there\n"}, s.tugline("a", "--env-file", "no.env"))
+	assert.Equal(t, result{2, "", "tugline: the env file \"no.env\" does not exist\n"}, s.tugline("a", "--env-file", "no.env"))
 }
 
 func TestComputedAndRequiredVariables(t *testing.T) {

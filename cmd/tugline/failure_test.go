@@ -39,11 +39,11 @@ run = "echo never >>log"
 	}
 	drained := ends("all")
 	assert.Equal(t, "ran", drained["slow"])
-	assert.Equal(t, `stopped: not started, since "bad" failed`, drained["later"])
+	assert.Equal(t, `stopped: not started because "bad" failed`, drained["later"])
 	assert.Equal(t, "slow-done\n", s.read("log"))
 
 	aborted := ends("--after-failure", "abort", "all")
-	assert.Equal(t, `stopped: ended, since "bad" failed`, aborted["slow"])
+	assert.Equal(t, `stopped: stopped because "bad" failed`, aborted["slow"])
 	assert.Equal(t, "", s.read("log"))
 
 	s.write("tugline.toml", "after_failure = 'continue'\n"+s.read("tugline.toml"))
@@ -52,7 +52,7 @@ run = "echo never >>log"
 	assert.Equal(t, "ran", continued["alone"])
 	assert.Equal(t, `blocked: needs "bad", which failed`, continued["needs-bad"])
 	assert.ElementsMatch(t, []string{"slow-done", "later", "alone"}, strings.Fields(s.read("log")))
-	assert.Equal(t, `stopped: not started, since "bad" failed`, ends("--after-failure", "drain", "all")["later"], "the option is stronger")
+	assert.Equal(t, `stopped: not started because "bad" failed`, ends("--after-failure", "drain", "all")["later"], "the option is stronger")
 	assert.Contains(t, s.tugline("--after-failure", "never", "all").stderr, `--after-failure must be drain, abort, continue, not "never"`)
 }
 
@@ -77,8 +77,8 @@ run = "echo x >waiting; exit 1"
 `)
 	r := s.tugline("--output", "blocks", "flaky")
 	assert.Equal(t, 0, r.code)
-	assert.Contains(t, r.stdout, "attempt 1 of 4 failed, exit code 1; the next one follows in 5ms\n")
-	assert.Contains(t, r.stdout, "attempt 2 of 4 failed, exit code 1; the next one follows in 10ms\n")
+	assert.Contains(t, r.stdout, "attempt 1 of 4 failed, exit code 1; retrying in 5ms\n")
+	assert.Contains(t, r.stdout, "attempt 2 of 4 failed, exit code 1; retrying in 10ms\n")
 	assert.Regexp(t, `(?m)^ran +flaky +\S+s  attempt 3$`, r.stdout)
 
 	r = s.tugline("--output", "blocks", "hopeless")
@@ -87,8 +87,8 @@ run = "echo x >waiting; exit 1"
 
 	r = s.tugline("--output", "blocks", "hangs")
 	assert.Equal(t, 1, r.code)
-	assert.Contains(t, r.stdout, "attempt 1 of 2 failed, it took longer than 50ms; the next one follows\n")
-	assert.Regexp(t, `(?m)^failed +hangs +\S+s  it took longer than 50ms, after 2 attempts`, r.stdout)
+	assert.Contains(t, r.stdout, "attempt 1 of 2 failed, timed out after 50ms; retrying\n")
+	assert.Regexp(t, `(?m)^failed +hangs +\S+s  timed out after 50ms, after 2 attempts`, r.stdout)
 	s.eventuallyGone("pids")
 	assert.Equal(t, 0, s.tugline("fits").code)
 
@@ -163,8 +163,8 @@ run = "echo goes on"
 	s.env = append(s.env, "LEVEL=low", "ON_CI=")
 	assert.Equal(t, states{
 		"windows": "skipped: only on windows, this is linux", "here": "ran", "ci": "skipped: only if ON_CI is set", "not-ci": "ran",
-		"text": `skipped: only if LEVEL is "high", it is "low"`, "files": "skipped: only if there is notes/*.md",
-		"script": "skipped: its condition does not hold: test -s notes.md; grep -q $LEVEL notes.md", "bare": "ran", "make": "ran", "made": "ran",
+		"text": `skipped: only if LEVEL is "high", it is "low"`, "files": "skipped: only if notes/*.md exists",
+		"script": "skipped: condition is false: test -s notes.md; grep -q $LEVEL notes.md", "bare": "ran", "make": "ran", "made": "ran",
 	}, s.states("all"), "what a skipped task needs is not brought in")
 	s.env = append(s.env, "LEVEL=high", "ON_CI=yes")
 	s.write("notes.md", "high")
@@ -176,7 +176,7 @@ run = "echo goes on"
 	assert.Equal(t, states{"windows": "skipped: only on windows, this is linux", "after": "ran"}, s.states("after"))
 	plan := s.planned("all")
 	assert.Equal(t, "skip: only on windows, this is linux", plan["windows"])
-	assert.Equal(t, "maybe: its condition is asked when its needs have ended", plan["script"])
+	assert.Equal(t, "maybe: its condition is checked when its needs have ended", plan["script"])
 	assert.Equal(t, "skip: only if ON_CI is empty, it is \"yes\"", plan["not-ci"])
 	s.write("tugline.toml", "[task.t]\nwhen = { os = 'linus', evn = {}, env = { X = 1 } }\nrun = 'x'\n")
 	r := s.tugline("t")
@@ -211,8 +211,8 @@ run = "true"
 	assert.Equal(t, [2]any{3, ""}, [2]any{r.code, r.stdout})
 	for _, want := range []string{
 		`5:12: task "a" needs ship >=2.5, <3, but ` + s.dir + `/bin/ship is 2.4.9`, "^ install ship\n",
-		`5:77: task "a" needs the file "$TUGLINE_HERE/map", which is not there`,
-		`8:12: task "b" needs the tool "no-such-tool", which is not there`,
+		`5:77: task "a" needs the file "$TUGLINE_HERE/map", which does not exist`,
+		`8:12: task "b" needs the tool "no-such-tool", which was not found`,
 		`8:39: task "b" needs what "test -e flag" checks: exit code 1`, "^ touch flag\n",
 		`8:86: task "b" needs mute >1, and ` + s.dir + `/bin/mute --version does not tell which one it is`,
 	} {

@@ -195,7 +195,7 @@ func TestNamesAtTheEdgeOfWhatIsAllowed(t *testing.T) {
 
 func TestMessagesOfAFailedCommand(t *testing.T) {
 	tests := []struct{ run, place, msg string }{
-		{"if true; then awkk x; fi", "1:27", `there is no command "awkk" on the PATH; did you mean "awk"`},
+		{"if true; then awkk x; fi", "1:27", `command "awkk" not found on the PATH; did you mean "awk"`},
 		{"sh -c 'kill -SEGV $$'", "1:13", "ended by SIGSEGV"},
 		{"./no-such-tool", "1:13", `there is no file "./no-such-tool" to run`},
 		{"cat <no-such-file", "1:13", "no-such-file: no such file or directory\n"},

@@ -103,7 +103,7 @@ func TestWhatIsUnchangedIsNotRunAgain(t *testing.T) {
 
 	assert.Equal(t, states{"clean": "unchanged", "page": `ran: EDITION is "2026-11", it was "2026-10"`}, withoutClean(s.states("--set", "EDITION=2026-11", "page")))
 	s.write("tugline.toml", strings.Replace(chain, "echo x >>ran-check", "echo y >>ran-check", 1))
-	assert.Equal(t, "ran: its command changed", s.states("check")["check"])
+	assert.Equal(t, "ran: command changed", s.states("check")["check"])
 	assert.Equal(t, 4, strings.Count(s.read("ran-clean"), "x"))
 }
 
@@ -117,8 +117,8 @@ func TestOutputsAreRestored(t *testing.T) {
 	s := tellChain(t)
 	s.states("check")
 	spoil := map[string]func(){
-		"the output build/page.txt was changed": func() { s.write("build/page.txt", "mine") },
-		"the output build/page.txt is missing":  func() { require.NoError(t, os.Remove(filepath.Join(s.dir, "build/page.txt"))) },
+		"output build/page.txt was changed": func() { s.write("build/page.txt", "mine") },
+		"output build/page.txt is missing":  func() { require.NoError(t, os.Remove(filepath.Join(s.dir, "build/page.txt"))) },
 	}
 	for reason, do := range spoil {
 		do()
@@ -126,7 +126,7 @@ func TestOutputsAreRestored(t *testing.T) {
 		found := s.states("page")
 		assert.Equal(t, "unchanged", found["clean"])
 		assert.Contains(t, found["page"], "restored: "+reason)
-		if _, aside, edited := strings.Cut(found["page"], "; what was there is in "); edited {
+		if _, aside, edited := strings.Cut(found["page"], "; existing files were moved to "); edited {
 			assert.Equal(t, "mine", s.read(aside+"/build/page.txt"), "an edit is not lost")
 		}
 		assert.Equal(t, "1\n2\n3\n2026-10\n", s.read("build/page.txt"))
@@ -149,7 +149,7 @@ func TestOutputsAreRestored(t *testing.T) {
 	assert.Equal(t, 1, strings.Count(s.read("ran-clean"), "x"))
 
 	s.write("build/page.txt", "mine")
-	assert.Equal(t, "ran: the output build/page.txt was changed", s.states("--no-store", "page")["page"])
+	assert.Equal(t, "ran: output build/page.txt was changed", s.states("--no-store", "page")["page"])
 	s.write("build/page.txt", "mine")
 	store := s.env[len(s.env)-1][len("TUGLINE_STORE="):]
 	require.NoError(t, filepath.WalkDir(filepath.Join(store, "v1/objects"), func(path string, d fs.DirEntry, err error) error {
@@ -158,10 +158,10 @@ func TestOutputsAreRestored(t *testing.T) {
 		}
 		return err
 	}))
-	assert.Equal(t, "ran: the output build/page.txt was changed", s.states("page")["page"], "what is damaged is made again")
+	assert.Equal(t, "ran: output build/page.txt was changed", s.states("page")["page"], "what is damaged is made again")
 	assert.Equal(t, "1\n2\n3\n2026-10\n", s.read("build/page.txt"))
-	assert.Contains(t, s.tugline("store", "verify").stdout, "damaged and dropped")
-	assert.Contains(t, s.tugline("store", "verify").stdout, " well, 0 damaged and dropped")
+	assert.Contains(t, s.tugline("store", "verify").stdout, "damaged and removed")
+	assert.Contains(t, s.tugline("store", "verify").stdout, " good, 0 damaged and removed")
 	assert.Regexp(t, `: \d+ entr(y|ies), \d+ objects?, `, s.tugline("store", "stats").stdout)
 	assert.Equal(t, 0, s.tugline("store", "prune").code)
 }
@@ -200,7 +200,7 @@ run = "cat in >out"
 	assert.Equal(t, "ran", s.states("neither")["neither"])
 	assert.Equal(t, "ran", s.states("neither")["neither"])
 	s.states("always")
-	assert.Equal(t, "ran: it always runs", s.states("always")["always"])
+	assert.Equal(t, "ran: always runs", s.states("always")["always"])
 	s.env = append(s.env, "CALLER=1", "ELSE=1")
 	s.states("tracks")
 	s.env = append(s.env, "ELSE=2", "NOISE=2")
@@ -222,7 +222,7 @@ run = "cat in >out"
 	s.write("in", "1")
 	s.states("no-copy")
 	require.NoError(t, os.Remove(filepath.Join(s.dir, "out")))
-	assert.Equal(t, "ran: the output out is missing", s.states("no-copy")["no-copy"])
+	assert.Equal(t, "ran: output out is missing", s.states("no-copy")["no-copy"])
 }
 
 func TestOutputsThatAreNotAsDeclared(t *testing.T) {
@@ -247,8 +247,8 @@ run = "echo x >target; ln -sf target inside"
 	assert.Equal(t, 1, r.code, r.stderr)
 	assert.Contains(t, r.stderr, `tugline.toml:3:16: task "forgets" failed
     3 | writes = ["a", "b/*.csv"]
-      |                ^^^^^^^^^ it ended well, but there is no b/*.csv, which it writes`)
-	assert.Equal(t, "run: its last run did not end well", s.planned("forgets")["forgets"])
+      |                ^^^^^^^^^ succeeded but did not create b/*.csv, declared in writes`)
+	assert.Equal(t, "run: its last run did not succeed", s.planned("forgets")["forgets"])
 	r = s.tugline("leads-out")
 	assert.Contains(t, r.stderr, "the output link leads out of the project")
 	assert.Equal(t, 1, r.code)
@@ -259,7 +259,7 @@ run = "echo x >target; ln -sf target inside"
 	assert.Equal(t, "ran: first run here", s.states("into")["into"], "the folders are made before it starts")
 	assert.Equal(t, "ran: first run here", s.states("leads-in")["leads-in"])
 	require.NoError(t, os.Remove(filepath.Join(s.dir, "inside")))
-	assert.Equal(t, "restored: the output inside is missing", s.states("leads-in")["leads-in"])
+	assert.Equal(t, "restored: output inside is missing", s.states("leads-in")["leads-in"])
 	to, err := os.Readlink(filepath.Join(s.dir, "inside"))
 	require.NoError(t, err)
 	assert.Equal(t, "target", to)
@@ -295,7 +295,7 @@ run = 'echo half >out; test ! -e fail; test ! -e hang || { echo x >hanging; slee
 				require.NoError(t, os.Remove(filepath.Join(s.dir, "hanging")))
 			}
 			assert.Equal(t, "half\n", s.read("out"))
-			assert.Equal(t, "run: its last run did not end well", s.planned("t")["t"])
+			assert.Equal(t, "run: its last run did not succeed", s.planned("t")["t"])
 			s.states("t")
 			assert.Equal(t, "good "+how+"\n", s.read("out"))
 			assert.Equal(t, "unchanged", s.states("t")["t"])
@@ -313,7 +313,7 @@ func TestFilesWithOddNames(t *testing.T) {
 	s.states("count")
 	assert.Equal(t, states{"copy": "unchanged", "count": "unchanged"}, s.states("count"))
 	require.NoError(t, os.RemoveAll(filepath.Join(s.dir, "out")))
-	assert.Equal(t, states{"copy": "restore: the output out/!x is missing", "count": "unchanged"}, s.planned("count"))
+	assert.Equal(t, states{"copy": "restore: output out/!x is missing", "count": "unchanged"}, s.planned("count"))
 	s.write("in/bad\xff", "y")
 	assert.Equal(t, "run: in/bad\ufffd changed", s.planned("copy")["copy"])
 	s.write("in/bad\xff", "x")
@@ -321,7 +321,7 @@ func TestFilesWithOddNames(t *testing.T) {
 	for _, name := range names[:4] {
 		s.write("out/"+name, "x")
 	}
-	assert.Contains(t, s.states("copy")["copy"], "what was there is in .tugline/replaced/")
+	assert.Contains(t, s.states("copy")["copy"], "existing files were moved to .tugline/replaced/")
 	for _, name := range names {
 		assert.Equal(t, "x", s.read("out/"+name), "%q", name)
 	}
@@ -338,9 +338,9 @@ func TestOptionsOfWhatIsRemembered(t *testing.T) {
 	assert.Equal(t, states{"clean": "unchanged", "page": "unchanged", "check": "ran: forced"}, s.states("--force", "check"))
 	assert.Equal(t, states{"clean": "ran: forced", "page": "ran: forced", "check": "ran: forced"}, s.states("--force-needs", "check"))
 	s.write("gauges/saltreach.csv", "9\n")
-	assert.Equal(t, states{"clean": "unchanged: taken as it is, as you asked", "page": "unchanged", "check": "unchanged"}, s.states("check", "--as-is", "clean"))
+	assert.Equal(t, states{"clean": "unchanged: treated as unchanged, as requested", "page": "unchanged", "check": "unchanged"}, s.states("check", "--as-is", "clean"))
 	assert.Equal(t, "run: gauges/saltreach.csv changed", s.planned("check")["clean"])
-	assert.Equal(t, "unchanged: taken as it is, as you asked", s.planned("check", "--as-is", "clean")["clean"])
+	assert.Equal(t, "unchanged: treated as unchanged, as requested", s.planned("check", "--as-is", "clean")["clean"])
 	assert.Contains(t, s.tugline("check", "--as-is", "nope").stderr, `there is no task "nope"`)
 	dry := s.tugline("-n", "check")
 	assert.Contains(t, dry.stdout, "run        clean  gauges/saltreach.csv changed\n")
@@ -395,7 +395,7 @@ func TestWhyAndWho(t *testing.T) {
 	assert.Regexp(t, `^page  unchanged\nlast good run: 2\S+ \S+, in \S+s, run \S+\nnothing differs: 2 files read, 1 file written\n$`, r.stdout)
 	s.write("tugline.toml", strings.Replace(strings.Replace(chain, "2026-10", "2026-11", 1), `echo "$EDITION" >>"$out"`, `echo "of $EDITION" >>"$out"`, 1))
 	r = s.tugline("why", "page")
-	assert.Contains(t, r.stdout, "  its command changed\n    @@ -1 +1 @@\n    -cat build/clean/*.csv")
+	assert.Contains(t, r.stdout, "  command changed\n    @@ -1 +1 @@\n    -cat build/clean/*.csv")
 	assert.Contains(t, r.stdout, `  EDITION is "2026-11", it was "2026-10"`)
 	assert.Contains(t, s.tugline("why", "page", "--json").stdout, `"last": {`)
 	r = s.tugline("who", "build/page.txt")
@@ -424,7 +424,7 @@ func TestSweepDeletesOutputsAlone(t *testing.T) {
 	assert.NoDirExists(t, filepath.Join(s.dir, "build"))
 	assert.Equal(t, "source", s.read("src/a"))
 	assert.Equal(t, "source", s.read("kept/tracked"))
-	assert.Equal(t, "restored: the output build/page.txt is missing", s.states("check")["page"])
+	assert.Equal(t, "restored: output build/page.txt is missing", s.states("check")["page"])
 
 	s.write("tugline.toml", strings.Replace(chain, "build/page.txt", "build/sheet.txt", 2))
 	assert.Equal(t, "build/page.txt\n", s.tugline("sweep", "--stale", "-n").stdout)
@@ -443,10 +443,10 @@ func TestTwoTuglinesDoNotRunACallTwice(t *testing.T) {
 	out, err := second.StdoutPipe()
 	require.NoError(t, err)
 	require.NoError(t, second.Start())
-	told := make([]byte, len("t waits for another Tugline that runs it or reads what it writes\n"))
+	told := make([]byte, len("t waiting for another Tugline that runs it or reads its outputs\n"))
 	_, err = out.Read(told)
 	require.NoError(t, err)
-	assert.Equal(t, "t waits for another Tugline that runs it or reads what it writes\n", string(told))
+	assert.Equal(t, "t waiting for another Tugline that runs it or reads its outputs\n", string(told))
 	s.write("go", "")
 	rest := make([]byte, 100)
 	n, _ := out.Read(rest)
@@ -519,8 +519,8 @@ func TestARestoreLosesNoWork(t *testing.T) {
 	require.NoError(t, os.Remove(filepath.Join(s.dir, "src/new.go")))
 	s.write("src/newer.go", "newer work")
 	state := s.states("generate")["generate"]
-	assert.Contains(t, state, "restored: src/a.idl changed; what was there is in .tugline/replaced/")
-	_, aside, _ := strings.Cut(state, " is in ")
+	assert.Contains(t, state, "restored: src/a.idl changed; existing files were moved to .tugline/replaced/")
+	_, aside, _ := strings.Cut(state, " were moved to ")
 	assert.Equal(t, "2", s.read("src/a.go"))
 	assert.Equal(t, "newer work", s.read(aside+"/src/newer.go"))
 	assert.Equal(t, "by hand", s.read("src/main.go"))

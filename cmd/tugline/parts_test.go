@@ -66,8 +66,8 @@ func TestPartsRunInTheirOwnFolders(t *testing.T) {
 		"of the courier ehuB",
 		"send: courier+top of the courier stamped",
 		"courier courier/send",
-		`skipped    guests/any                 the optional part "guests" is not there`,
-		`skipped    guests/none                the optional part "guests" is not there`,
+		`skipped    guests/any                 the optional part "guests" does not exist`,
+		`skipped    guests/none                the optional part "guests" does not exist`,
 	} {
 		assert.Contains(t, r.stdout, line)
 	}
@@ -94,7 +94,7 @@ func TestNamesMeanTasksOfTheFolder(t *testing.T) {
 		{"only at the top", []string{"-C", "courier/desk", "send"}, "", "tugline: there is no task \"send\"\n  did you mean \"/courier/send\"?\n"},
 		{"of a part", []string{"post"}, "", "tugline: there is no task \"post\"\n  did you mean \"courier/post\"?\n"},
 		{"a slip", []string{"courier/lnt"}, "", "tugline: there is no task \"courier/lnt\"\n  did you mean \"courier/lint\"?\n"},
-		{"of a part that is not there", []string{"guests/x"}, "", "tugline: there is no task \"guests/x\": the optional part \"guests\" is not there\n"},
+		{"of a part that is not there", []string{"guests/x"}, "", "tugline: there is no task \"guests/x\": the optional part \"guests\" does not exist\n"},
 		{"a bad argument", []string{"courier/post", "--copies", "2"}, "", "tugline: --copies of task \"courier/send\" must be one of 1, 3, not \"2\"\n"},
 	}
 	s.env = append(s.env, "WHO=", "FILED=")
@@ -149,7 +149,7 @@ needs = ["a/x", "b/y", "gone/z", "b/slip"]
 	s.write("a/tugline.toml", "[task.x\nrun = 'x'\n")
 	s.write("b/tugline.toml", "[parts]\nc = '../c'\n[task.y]\nneeds = 'c/y'\nbogus = 1\n")
 	s.write("c/tugline.toml", "parts.b = '../b'\n[task.y]\nneeds = 'b/y'\n")
-	assert.Equal(t, result{2, "", `tugline.toml:4:8: the part "gone" is not there: there is no gone/tugline.toml
+	assert.Equal(t, result{2, "", `tugline.toml:4:8: part "gone": gone/tugline.toml does not exist
     4 | gone = "gone"
       |        ^^^^^^ make it, or give the part optional = true
 tugline.toml:5:1: tugline.toml takes in itself
@@ -161,7 +161,7 @@ tugline.toml:6:1: the part name "bad name" is not allowed
 tugline.toml:7:31: the part "again" is taken in already, as "b": its env must stand there
     7 | again = { path = "b", env = { X = "1" } }
       |                               ^
-tugline.toml:8:8: the part "lost" is not there: there is no gone/tugline.toml
+tugline.toml:8:8: part "lost": gone/tugline.toml does not exist
     8 | lost = "gone"
       |        ^^^^^^ make it, or give the part optional = true
 tugline.toml:10:34: task "x" needs "b/slip", but there is no such task
@@ -187,7 +187,7 @@ b/tugline.toml:5:1: unknown task key "bogus"
       | ^^^^^
 `}, s.tugline("doctor"))
 	require.NoError(t, os.RemoveAll(s.dir+"/a"))
-	assert.Contains(t, s.tugline("-C", "c", "y").stderr, `../tugline.toml:2:5: the part "a" is not there`, "the outermost file that takes c in is the project")
+	assert.Contains(t, s.tugline("-C", "c", "y").stderr, `../tugline.toml:2:5: part "a": ../a/tugline.toml does not exist`, "the outermost file that takes c in is the project")
 }
 
 // A file above that does not take the folder in has nothing to say there.

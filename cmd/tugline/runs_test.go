@@ -69,7 +69,7 @@ func TestEveryRunIsRemembered(t *testing.T) {
 	assert.Equal(t, "No runs.\n", s.tugline("runs").stdout)
 	r := s.tugline("trial")
 	assert.Equal(t, 1, r.code)
-	assert.Contains(t, r.stderr, "tugline resume goes on from here\n")
+	assert.Contains(t, r.stderr, "To continue: tugline resume\n")
 	assert.Contains(t, s.read("kept"), "checking •••\n", "if_failed sees the log")
 	s.write("fine", "")
 	require.Equal(t, 0, s.tugline("publish", "--to", "gull rock").code)
@@ -137,20 +137,20 @@ func TestEveryRunIsRemembered(t *testing.T) {
 
 func TestGoingOnWithARun(t *testing.T) {
 	s := tellTrial(t)
-	assert.Contains(t, s.tugline("resume").stderr, "there is no run yet")
+	assert.Contains(t, s.tugline("resume").stderr, "no run yet")
 	require.Equal(t, 1, s.tugline("plain").code)
 	assert.ElementsMatch(t, []string{"built", "note", "check"}, s.done())
 	r := s.tugline("resume")
 	assert.Equal(t, 1, r.code)
 	assert.Equal(t, []string{"check"}, s.done(), "also note, which declares nothing, is not done again")
-	assert.Regexp(t, `unchanged +note +done in run \d+-\d+-\w+\n`, r.stdout)
+	assert.Regexp(t, `unchanged +note +finished in run \d+-\d+-\w+\n`, r.stdout)
 	s.write("fine", "")
-	assert.Regexp(t, `unchanged +note +done in run`, s.tugline("resume", "-n").stdout)
+	assert.Regexp(t, `unchanged +note +finished in run`, s.tugline("resume", "-n").stdout)
 	assert.Equal(t, 0, s.tugline("resume").code)
 	assert.Equal(t, []string{"check", "plain"}, s.done())
 	r = s.tugline("resume")
 	assert.Equal(t, 2, r.code)
-	assert.Contains(t, r.stderr, "there is nothing to go on with")
+	assert.Contains(t, r.stderr, "nothing to resume")
 	require.Equal(t, 0, s.tugline("note").code)
 	s.done()
 }
@@ -188,7 +188,7 @@ func TestGoingOnAfterAnEndWithoutAWord(t *testing.T) {
 			require.NoError(t, cmd.Start())
 			s.waitForFile("killable")
 			assert.Regexp(t, `running +kill +`, s.tugline("runs", "latest").stdout)
-			assert.Contains(t, s.tugline("resume").stderr, "still goes on")
+			assert.Contains(t, s.tugline("resume").stderr, "is still running")
 			signal := syscall.SIGKILL
 			if how == "interrupted" {
 				signal = syscall.SIGINT
@@ -214,7 +214,7 @@ func TestGoingOnAfterAnEndWithoutAWord(t *testing.T) {
 			r := s.tugline("resume")
 			assert.Equal(t, 0, r.code, r.stderr)
 			assert.Equal(t, []string{"gone", "on"}, s.done())
-			assert.True(t, regexp.MustCompile(`unchanged +note +done in run`).MatchString(r.stdout), r.stdout)
+			assert.True(t, regexp.MustCompile(`unchanged +note +finished in run`).MatchString(r.stdout), r.stdout)
 		})
 	}
 }

@@ -202,7 +202,7 @@ func TestTheDemo(t *testing.T) {
 	assert.Contains(t, doctor.stderr, `the variable "COURIER_KEY" is not set, and task "courier/send" needs it`)
 	s.env = append(s.env, "COURIER_KEY=k-4711")
 	doctor = s.tugline("-C", "my almanac", "doctor")
-	assert.Regexp(t, `^requires +version +found +where\ncksum +any +yes +/\S+\nawk +any +yes +/\S+\n\ntugline.toml with 1 part: 18 tasks, all well\n$`, doctor.stdout)
+	assert.Regexp(t, `^requires +version +found +where\ncksum +any +yes +/\S+\nawk +any +yes +/\S+\n\ntugline.toml with 1 part: 18 tasks, no problems found\n$`, doctor.stdout)
 	assert.Contains(t, s.tugline("-C", "my almanac/courier", "send").stdout, "courier: your key is •••\n")
 
 	s.write("my almanac/courier/closed.txt", "saltreach\n")
@@ -216,7 +216,7 @@ func TestTheDemo(t *testing.T) {
 	round = s.tugline("-C", "my almanac/courier", "resume")
 	assert.Equal(t, 0, round.code, round.stderr)
 	assert.Contains(t, round.stderr, "8 ran, 15 unchanged in ", "the office was closed, so the round starts anew")
-	assert.Contains(t, round.stdout, "attempt 1 of 3 failed, exit code 75; the next one follows in 100ms\n")
+	assert.Contains(t, round.stdout, "attempt 1 of 3 failed, exit code 75; retrying in 100ms\n")
 }
 
 func TestTasksRunInOrder(t *testing.T) {
@@ -262,7 +262,7 @@ func TestTheProjectIsFoundFromBelow(t *testing.T) {
 	r := s.tugline("hidden")
 	assert.Equal(t, 2, r.code)
 	assert.Contains(t, r.stderr, "no tugline.toml in "+s.dir)
-	assert.Contains(t, s.tugline("-C", "nowhere", "hidden").stderr, `the folder "nowhere" of -C is not there`)
+	assert.Contains(t, s.tugline("-C", "nowhere", "hidden").stderr, `the folder "nowhere" of -C does not exist`)
 }
 
 func TestABareCall(t *testing.T) {
@@ -356,15 +356,15 @@ func TestWrongUse(t *testing.T) {
 		msg  string
 	}{
 		{[]string{"pgae"}, 2, "tugline: there is no task \"pgae\"\n  did you mean \"page\"?\n"},
-		{[]string{"zzz"}, 2, "tugline: there is no task \"zzz\"\n  tugline list shows the tasks\n"},
-		{[]string{"page", "--nope"}, 2, "tugline: neither task \"page\" nor Tugline has an option --nope\n  Tugline has --jobs --output --after-failure --set --env-file --force --force-needs --as-is --no-store --yes --dry-run --folder --file --quiet --verbose --color --help\n"},
+		{[]string{"zzz"}, 2, "tugline: there is no task \"zzz\"\n  see tugline list for the tasks\n"},
+		{[]string{"page", "--nope"}, 2, "tugline: neither task \"page\" nor Tugline has an option --nope\n  Tugline options: --jobs --output --after-failure --set --env-file --force --force-needs --as-is --no-store --yes --dry-run --folder --file --quiet --verbose --color --help\n"},
 		{[]string{"page", "-j", "0"}, 2, "tugline: --jobs must be at least 1, not 0\n"},
 		{[]string{"page", "--output", "x"}, 2, "tugline: --output must be auto, lines, blocks or direct, not \"x\"\n"},
 		{[]string{"page", "--color", "x"}, 2, "tugline: --color must be auto, always or never, not \"x\"\n"},
 		{[]string{"page", "--", "x"}, 2, "tugline: task \"page\" takes no words behind --\n"},
 		{[]string{"list", "page"}, 2, "tugline: tugline list takes no \"page\"\n"},
-		{[]string{"page", "py"}, 3, "tugline.toml:23:9: task \"py\": the interpreter \"no-such-shell\" is not there\n   23 | shell = 'no-such-shell'\n      |         ^^^^^^^^^^^^^^^ install it, or mend the PATH\n"},
-		{[]string{"doctor"}, 3, "tugline.toml:23:9: task \"py\": the interpreter \"no-such-shell\" is not there\n   23 | shell = 'no-such-shell'\n      |         ^^^^^^^^^^^^^^^ install it, or mend the PATH\n"},
+		{[]string{"page", "py"}, 3, "tugline.toml:23:9: task \"py\": interpreter \"no-such-shell\" not found\n   23 | shell = 'no-such-shell'\n      |         ^^^^^^^^^^^^^^^ install it, or mend the PATH\n"},
+		{[]string{"doctor"}, 3, "tugline.toml:23:9: task \"py\": interpreter \"no-such-shell\" not found\n   23 | shell = 'no-such-shell'\n      |         ^^^^^^^^^^^^^^^ install it, or mend the PATH\n"},
 	}
 	for _, test := range tests {
 		assert.Equal(t, result{test.code, "", test.msg}, s.tugline(test.args...), test.args)

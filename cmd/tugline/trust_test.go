@@ -47,7 +47,7 @@ run = 'echo >checking; while [ ! -e go ]; do sleep 0.01; done; grep -q two in; e
 		s.waitForFile(started)
 		s.write("in", "two\n")
 		s.write("go", "")
-		assert.Equal(t, "ran: but in changed meanwhile: it runs again next time", (<-done)[task])
+		assert.Equal(t, "ran: but in changed meanwhile: not recorded, it runs again next time", (<-done)[task])
 		s.write("in", "one\n")
 		plan := s.planned(task)[task]
 		assert.Equal(t, "run: first run here", plan, "nothing is recorded")
@@ -59,7 +59,7 @@ run = 'echo >checking; while [ ! -e go ]; do sleep 0.01; done; grep -q two in; e
 	s.waitForFile("started")
 	s.write("in", "two\n")
 	s.write("go", "")
-	assert.Contains(t, (<-direct).stderr, "but in changed meanwhile: it runs again next time\n", "also where one task prints by itself")
+	assert.Contains(t, (<-direct).stderr, "but in changed meanwhile: not recorded, it runs again next time\n", "also where one task prints by itself")
 	s.write("in", "one\n")
 	other := s.checkout("in", "go")
 	assert.Equal(t, "ran: first run here", other.states("t")["t"], "nothing is kept")
@@ -90,10 +90,10 @@ run = '"$TUGLINE" --force w'
 	out, err := writer.StdoutPipe()
 	require.NoError(t, err)
 	require.NoError(t, writer.Start())
-	told := make([]byte, len("w waits for another Tugline that runs it or reads what it writes\n"))
+	told := make([]byte, len("w waiting for another Tugline that runs it or reads its outputs\n"))
 	_, err = out.Read(told)
 	require.NoError(t, err)
-	assert.Equal(t, "w waits for another Tugline that runs it or reads what it writes\n", string(told))
+	assert.Equal(t, "w waiting for another Tugline that runs it or reads its outputs\n", string(told))
 	s.write("go", "")
 	require.NoError(t, reader.Wait())
 	require.NoError(t, writer.Wait())
@@ -119,9 +119,9 @@ writes = "tracked"
 run = "echo >>tracked"
 `)
 	s.states("t")
-	assert.Equal(t, "ran: CHANNEL, a secret, changed", s.states("--set", "CHANNEL=beta", "t")["t"])
+	assert.Equal(t, "ran: the secret CHANNEL changed", s.states("--set", "CHANNEL=beta", "t")["t"])
 	assert.Equal(t, "beta\n", s.read("out"))
-	assert.Contains(t, s.states("t")["t"], "restored: CHANNEL, a secret, changed")
+	assert.Contains(t, s.states("t")["t"], "restored: the secret CHANNEL changed")
 	assert.Equal(t, "alpha\n", s.read("out"))
 	assert.NoError(t, filepath.WalkDir(filepath.Join(s.dir, ".tugline"), func(path string, d fs.DirEntry, err error) error {
 		if err == nil && !d.IsDir() {
@@ -135,7 +135,7 @@ run = "echo >>tracked"
 	s.states(tracks...)
 	assert.Equal(t, "unchanged", s.states(tracks...)["tracks"])
 	s.env = append(s.env, "TUGLINE_STORE=relative")
-	assert.Equal(t, "ran: whether ONE, a secret, changed is not known: there is no key to compare it by", s.states(tracks...)["tracks"])
+	assert.Equal(t, "ran: cannot tell whether the secret ONE changed: no key to compare it", s.states(tracks...)["tracks"])
 }
 
 func TestOutputsThatHoldThePathOfTheProject(t *testing.T) {
@@ -151,7 +151,7 @@ run = 'echo lib >shared'
 `)
 	s.states("local", "shared")
 	require.NoError(t, os.Remove(filepath.Join(s.dir, "local")))
-	assert.Equal(t, "restored: the output local is missing", s.states("local")["local"], "here it is right")
+	assert.Equal(t, "restored: output local is missing", s.states("local")["local"], "here it is right")
 	other := s.checkout()
 	assert.Equal(t, states{"local": "run: first run here", "shared": "restore: first run here"}, other.planned("local", "shared"))
 	assert.Equal(t, states{"local": "ran: first run here", "shared": "restored: first run here"}, other.states("local", "shared"))
@@ -169,7 +169,7 @@ run = 'mkdir -p cache/deep/empty cache/full; echo 1 >cache/full/x; cat in >file;
 	s.states("t")
 	assert.Equal(t, "unchanged", s.states("t")["t"])
 	for gone, reason := range map[string]string{
-		"cache/deep/empty": "the output cache/deep is not its own", "cache/deep": "the output cache/deep/empty is missing", "cache": "the output cache/deep/empty is missing",
+		"cache/deep/empty": "unexpected output cache/deep", "cache/deep": "output cache/deep/empty is missing", "cache": "output cache/deep/empty is missing",
 	} {
 		require.NoError(t, os.RemoveAll(filepath.Join(s.dir, gone)))
 		assert.Contains(t, s.planned("t")["t"], "restore: "+reason, gone)
@@ -185,19 +185,19 @@ run = 'mkdir -p cache/deep/empty cache/full; echo 1 >cache/full/x; cat in >file;
 	inTheWay()
 	found := s.states("t")["t"]
 	assert.Contains(t, found, "restored: ")
-	_, aside, told := strings.Cut(found, "; what was there is in ")
+	_, aside, told := strings.Cut(found, "; existing files were moved to ")
 	require.True(t, told, found)
 	assert.Equal(t, "mine", s.read(aside+"/file/mine"))
 	inTheWay()
 	found = s.states("--no-store", "t")["t"]
 	assert.Contains(t, found, "ran: ")
-	_, aside, told = strings.Cut(found, "; what was there is in ")
+	_, aside, told = strings.Cut(found, "; existing files were moved to ")
 	require.True(t, told, found)
 	assert.Equal(t, "mine", s.read(aside+"/file/mine"))
 	assert.Equal(t, "1", s.read("file"))
 	require.NoError(t, os.Remove(filepath.Join(s.dir, "file")))
 	require.NoError(t, os.Mkdir(filepath.Join(s.dir, "file"), 0o755))
-	assert.Equal(t, "restored: the output file was changed", s.states("t")["t"], "an empty folder is not worth a word")
+	assert.Equal(t, "restored: output file was changed", s.states("t")["t"], "an empty folder is not worth a word")
 }
 
 func TestAFormatterIsUnchangedAfterItsRestore(t *testing.T) {
@@ -259,12 +259,12 @@ run = 'cat pages/*.html >site.txt'
 	require.NoError(t, os.Remove(filepath.Join(s.dir, "gauges/merrowick.csv")))
 
 	plan := s.tugline("plan", "site")
-	assert.Contains(t, plan.stdout, "would remove pages/merrowick.html: page --port merrowick, which made it, is no more\n")
+	assert.Contains(t, plan.stdout, "would remove pages/merrowick.html: its instance page --port merrowick no longer exists\n")
 	assert.Contains(t, plan.stdout, "pages/merrowick.html is gone")
 	assert.Equal(t, 1, s.tugline("plan", "--check", "site").code)
 	assert.Contains(t, s.tugline("plan", "--json", "site").stdout, `"made_by": "page --port merrowick"`)
 	r := s.tugline("site")
-	assert.Contains(t, r.stdout, "removed pages/merrowick.html: page --port merrowick, which made it, is no more\n")
+	assert.Contains(t, r.stdout, "removed pages/merrowick.html: its instance page --port merrowick no longer exists\n")
 	assert.NoFileExists(t, filepath.Join(s.dir, "pages/merrowick.html"))
 	assert.Equal(t, "DUNMOUTH\nSALTREACH\n", s.read("site.txt"))
 	assert.NotContains(t, s.tugline("site").stdout, "removed")
@@ -275,7 +275,7 @@ run = 'cat pages/*.html >site.txt'
 
 	s.write("pages/saltreach.html", "EDITED\n")
 	require.NoError(t, os.Remove(filepath.Join(s.dir, "gauges/saltreach.csv")))
-	assert.Contains(t, s.tugline("site").stdout, "kept pages/saltreach.html, edited since page --port saltreach made it, which is no more\n")
+	assert.Contains(t, s.tugline("site").stdout, "kept pages/saltreach.html: edited since its instance page --port saltreach, which no longer exists, made it\n")
 	assert.Equal(t, "EDITED\n", s.read("pages/saltreach.html"))
 	require.NoError(t, os.RemoveAll(filepath.Join(s.dir, "gauges")))
 	assert.Contains(t, s.tugline("page").stdout, "removed pages/dunmouth.html", "the last one, too")
@@ -398,10 +398,10 @@ run = "true"
 	assert.NoFileExists(t, filepath.Join(s.dir, "early"), "what left its group is gone before the next attempt")
 	r = s.tugline("held")
 	assert.Equal(t, 1, r.code)
-	assert.Contains(t, r.stderr, "it took longer than 100ms", "conditions are bounded, too")
+	assert.Contains(t, r.stderr, "timed out after 100ms", "conditions are bounded, too")
 	r = s.tugline("listed")
 	assert.Equal(t, 1, r.code)
-	assert.Contains(t, r.stderr, "it took longer than 100ms", "so are lists")
+	assert.Contains(t, r.stderr, "timed out after 100ms", "so are lists")
 }
 
 // A task may print on both streams at once while secrets are masked: run with
@@ -506,7 +506,7 @@ run = 'cat "$in"'
 	s.write("here/y", "from here\n")
 	assert.Equal(t, "right\n", s.tugline("-q", "t", "--in", "x").stdout)
 	assert.Equal(t, "from here\n", s.tugline("-q", "-C", "here", "t", "--in", "y").stdout)
-	assert.Contains(t, s.tugline("t", "--in", "none").stderr, "must name a file that is there")
+	assert.Contains(t, s.tugline("t", "--in", "none").stderr, "must be an existing file")
 }
 
 // A name may hold what a terminal obeys.

@@ -41,8 +41,8 @@ func (a *app) listCommand() *cobra.Command {
 		},
 	}
 	cmd.Flags().SortFlags = false
-	cmd.Flags().BoolVar(&all, "all", false, "the unlisted tasks too")
-	cmd.Flags().StringVar(&order, "sort", "file", "in the `ORDER` of the file, or by name: file or name")
+	cmd.Flags().BoolVar(&all, "all", false, "include unlisted tasks")
+	cmd.Flags().StringVar(&order, "sort", "file", "sort `ORDER`: file or name")
 	cmd.Flags().BoolVar(&asJSON, "json", false, "as JSON")
 	return cmd
 }
@@ -56,7 +56,7 @@ func (a *app) doctorCommand() *cobra.Command {
 	var fileOnly bool
 	cmd := &cobra.Command{
 		Use:   "doctor [TASK…]",
-		Short: "Check the project file and what its tasks require, all findings at once",
+		Short: "Check the project file and the requirements of its tasks",
 		Args:  cobra.ArbitraryArgs,
 
 		ValidArgsFunction: a.complete,
@@ -78,10 +78,10 @@ func (a *app) doctorCommand() *cobra.Command {
 			if parts := len(p.Files) - 1; parts > 0 {
 				what += " with " + count(parts, "part")
 			}
-			return a.print(fmt.Sprintf("%s: %s, all well\n", what, count(len(p.Tasks), "task")))
+			return a.print(fmt.Sprintf("%s: %s, no problems found\n", what, count(len(p.Tasks), "task")))
 		},
 	}
-	cmd.Flags().BoolVar(&fileOnly, "file-only", false, "only the project file, not what it needs on this machine")
+	cmd.Flags().BoolVar(&fileOnly, "file-only", false, "check only the project file, not this machine")
 	return cmd
 }
 
@@ -237,7 +237,7 @@ func (a *app) guardCommand() *cobra.Command {
 func (a *app) helpCommand(root *cobra.Command) *cobra.Command {
 	return &cobra.Command{
 		Use:   "help [COMMAND or TASK]",
-		Short: "Tell of a command or a task",
+		Short: "Show help for a command or a task",
 		Args:  cobra.ArbitraryArgs,
 		RunE: func(_ *cobra.Command, words []string) error {
 			if cmd, rest, err := root.Find(words); err == nil && len(rest) == 0 {

@@ -58,7 +58,7 @@ func (a *app) envFiles(f *project.File) ([]project.Settings, error) {
 		settings, err := a.envFile(path)
 		switch {
 		case errors.Is(err, fs.ErrNotExist) && file.MustExist:
-			missing = append(missing, project.Diagnostic{Span: file.Path.Span, Msg: fmt.Sprintf("the env file %q is not there", file.Path.Value)})
+			missing = append(missing, project.Diagnostic{Span: file.Path.Span, Msg: fmt.Sprintf("the env file %q does not exist", file.Path.Value)})
 		case errors.Is(err, fs.ErrNotExist):
 		case err != nil:
 			return nil, err
@@ -78,7 +78,7 @@ func (a *app) userEnvFiles(names []string) ([]project.Settings, error) {
 	for _, name := range names {
 		settings, err := a.envFile(a.absolute(name))
 		if errors.Is(err, fs.ErrNotExist) {
-			return nil, &usageError{msg: fmt.Sprintf("the env file %q is not there", name)}
+			return nil, &usageError{msg: fmt.Sprintf("the env file %q does not exist", name)}
 		}
 		if err != nil {
 			return nil, err
@@ -168,7 +168,7 @@ func (a *app) envCommand() *cobra.Command {
 		},
 	}
 	cmd.Flags().SortFlags = false
-	cmd.Flags().BoolVar(&example, "example", false, "write the text of a sample env file")
+	cmd.Flags().BoolVar(&example, "example", false, "print a sample env file")
 	cmd.Flags().BoolVar(&asJSON, "json", false, "as JSON")
 	options.addVariables(cmd.Flags())
 	return cmd
@@ -200,11 +200,11 @@ func (a *app) showCommand() *cobra.Command {
 	options := &runOptions{}
 	cmd := &cobra.Command{
 		Use:               "show TASK",
-		Short:             "Show all of one task: texts, arguments, needs, commands, variables",
+		Short:             "Show one task: description, arguments, needs, commands, variables",
 		ValidArgsFunction: a.complete,
 		Args: func(_ *cobra.Command, words []string) error {
 			if len(words) != 1 {
-				return &usageError{msg: "tugline show takes one task", hint: "tugline list shows the tasks"}
+				return &usageError{msg: "tugline show takes one task", hint: "see tugline list for the tasks"}
 			}
 			return nil
 		},

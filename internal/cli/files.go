@@ -24,7 +24,7 @@ func (a *app) whoCommand() *cobra.Command {
 	var asJSON bool
 	cmd := &cobra.Command{
 		Use:   "who FILE",
-		Short: "Tell which task makes a file, which read it, and when it was last made",
+		Short: "Show which task makes a file, which tasks read it, and when it was last made",
 		Args: func(_ *cobra.Command, words []string) error {
 			if len(words) != 1 {
 				return &usageError{msg: "tugline who takes one file"}
@@ -121,11 +121,11 @@ func (a *app) sweepCommand() *cobra.Command {
 		}
 		return a.sweep(ctx, p, made, o)
 	})
-	cmd.Short = "Delete what runs have made and nobody changed since, never what is under version control"
+	cmd.Short = "Delete unmodified outputs of earlier runs, never files under version control"
 	cmd.Flags().SortFlags = false
-	cmd.Flags().BoolVarP(&o.dryRun, "dry-run", "n", false, "only show what would be deleted")
-	cmd.Flags().BoolVar(&o.stale, "stale", false, "delete what earlier runs made and no task makes any more")
-	cmd.Flags().BoolVar(&o.edited, "edited", false, "delete outputs that were edited since, too")
+	cmd.Flags().BoolVarP(&o.dryRun, "dry-run", "n", false, "show what would be deleted without deleting it")
+	cmd.Flags().BoolVar(&o.stale, "stale", false, "delete outputs of earlier runs that no task makes any more")
+	cmd.Flags().BoolVar(&o.edited, "edited", false, "also delete outputs that were edited since")
 	return cmd
 }
 
@@ -188,7 +188,7 @@ func (a *app) stale(ctx context.Context, p *project.Project) ([]engine.Made, err
 func (a *app) sweep(ctx context.Context, p *project.Project, made []engine.Made, o *sweepOptions) error {
 	kept, err := tracked.Files(ctx, p.Folder)
 	if errors.Is(err, tracked.ErrUnknown) {
-		return &usageError{msg: err.Error(), hint: "so nothing is deleted"}
+		return &usageError{msg: err.Error(), hint: "nothing was deleted"}
 	}
 	if err != nil {
 		return err
@@ -251,7 +251,7 @@ func (l leftBehind) String() string {
 func (a *app) storeCommand() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "store",
-		Short: "Look after the kept outputs: stats, prune, verify",
+		Short: "Manage the store of outputs: stats, prune, verify",
 		Args:  noArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			return &usageError{msg: "tugline store needs one of stats, prune, verify"}
@@ -274,21 +274,21 @@ func (a *app) storeCommand() *cobra.Command {
 		}}
 	}
 	cmd.AddCommand(
-		sub("stats", "Tell how much is kept", func(_ context.Context, s *store.Store) (string, error) {
+		sub("stats", "Show the size of the store", func(_ context.Context, s *store.Store) (string, error) {
 			st, err := s.Stats()
 			return fmt.Sprintf("%s: %s, %s, %s\n", st.Folder, counted(st.Entries, "entry", "entries"), count(st.Objects, "object"), size(st.Bytes)), err
 		}),
-		sub("prune", "Drop what was used least recently, down to the limit", func(ctx context.Context, s *store.Store) (string, error) {
+		sub("prune", "Remove the least recently used outputs, down to the limit", func(ctx context.Context, s *store.Store) (string, error) {
 			limit := int64(storeLimit)
 			if p, err := a.load(); err == nil && p.StoreLimit > 0 {
 				limit = p.StoreLimit
 			}
 			st, err := s.Prune(ctx, limit)
-			return fmt.Sprintf("dropped %s, %s, %s\n", counted(st.Entries, "entry", "entries"), count(st.Objects, "object"), size(st.Bytes)), err
+			return fmt.Sprintf("removed %s, %s, %s\n", counted(st.Entries, "entry", "entries"), count(st.Objects, "object"), size(st.Bytes)), err
 		}),
-		sub("verify", "Read all that is kept, and drop what is damaged", func(ctx context.Context, s *store.Store) (string, error) {
+		sub("verify", "Check all stored outputs and remove damaged ones", func(ctx context.Context, s *store.Store) (string, error) {
 			well, st, err := s.Verify(ctx)
-			return fmt.Sprintf("%s well, %d damaged and dropped\n", counted(well, "entry", "entries"), st.Entries+st.Objects), err
+			return fmt.Sprintf("%s good, %d damaged and removed\n", counted(well, "entry", "entries"), st.Entries+st.Objects), err
 		}),
 	)
 	return cmd

@@ -38,7 +38,7 @@ func (a *app) record(p *project.Project, memory *engine.Memory, options *runOpti
 	}
 	recorder, err := memory.Ledger.Record(head)
 	if err != nil {
-		a.tell("tugline: nothing is remembered of this run: " + err.Error() + "\n")
+		a.tell("tugline: this run is not recorded: " + err.Error() + "\n")
 		return nil
 	}
 	return &engine.Recording{To: recorder, Folder: memory.Ledger.RunFolder(a.runName), Run: a.runName}
@@ -54,7 +54,7 @@ func (a *app) endRecord(p *project.Project, memory *engine.Memory, r *engine.Rec
 		keep = keepRuns
 	}
 	if err := errors.Join(r.End(summary, runErr), memory.Ledger.KeepUsual(summary.Times()), memory.Ledger.PruneRuns(keep)); err != nil {
-		a.tell("tugline: the record of this run is not whole: " + err.Error() + "\n")
+		a.tell("tugline: the record of this run is incomplete: " + err.Error() + "\n")
 	}
 }
 
@@ -63,7 +63,7 @@ func (a *app) findRun(ledger *history.Ledger, name string) (history.Run, error) 
 	if name != "" && name != "latest" {
 		run, err := ledger.ReadRun(name)
 		if errors.Is(err, history.ErrNoRun) {
-			return run, &usageError{msg: fmt.Sprintf("there is no run %q", name), hint: "tugline runs shows those that are remembered"}
+			return run, &usageError{msg: fmt.Sprintf("there is no run %q", name), hint: "tugline runs lists the recorded runs"}
 		}
 		return run, err
 	}
@@ -76,7 +76,7 @@ func (a *app) findRun(ledger *history.Ledger, name string) (history.Run, error) 
 			return run, err
 		}
 	}
-	return history.Run{}, &usageError{msg: "there is no run yet", hint: "tugline TASK makes one"}
+	return history.Run{}, &usageError{msg: "no run yet", hint: "start one with tugline TASK"}
 }
 
 // runsOptions are the options of runs.
@@ -89,7 +89,7 @@ func (a *app) runsCommand() *cobra.Command {
 	o := &runsOptions{}
 	cmd := &cobra.Command{
 		Use:   "runs [RUN]",
-		Short: "Show past runs, or what became of each task in one",
+		Short: "Show past runs, or the tasks of one run",
 		Args:  cobra.MaximumNArgs(1),
 
 		ValidArgsFunction: a.completeRun,
@@ -114,10 +114,10 @@ func (a *app) runsCommand() *cobra.Command {
 	}
 	flags := cmd.Flags()
 	flags.SortFlags = false
-	flags.BoolVar(&o.failed, "failed", false, "only those that failed or were stopped")
-	flags.StringVar(&o.task, "task", "", "only those in which `TASK` had a part")
-	flags.StringVar(&o.since, "since", "", "only those since `WHEN`: a time ago, such as 90m, 12h or 3d, or a date, 2026-11-23")
-	flags.BoolVar(&o.times, "times", false, "per task: how long it takes, and how often it need not run")
+	flags.BoolVar(&o.failed, "failed", false, "only failed and stopped runs")
+	flags.StringVar(&o.task, "task", "", "only runs that included `TASK`")
+	flags.StringVar(&o.since, "since", "", "only runs since `WHEN`: a duration such as 90m, 12h or 3d, or a date such as 2026-11-23")
+	flags.BoolVar(&o.times, "times", false, "show durations and the share of unchanged runs for each task")
 	flags.BoolVar(&o.json, "json", false, "as JSON")
 	return cmd
 }
@@ -186,15 +186,15 @@ func (a *app) logCommand() *cobra.Command {
 	run := &runOptions{}
 	cmd := a.onCalls("log TASK", run, func(ctx context.Context, p *project.Project, calls []project.Call) error {
 		if len(calls) != 1 {
-			return &usageError{msg: "tugline log takes one task", hint: "tugline runs latest shows what ran"}
+			return &usageError{msg: "tugline log takes one task", hint: "see tugline runs latest for its tasks"}
 		}
 		return a.log(ctx, p, calls[0], name, follow)
 	})
-	cmd.Short = "Print what a task printed, in the latest run in which it ran"
+	cmd.Short = "Print a task's output from its latest run"
 	flags := cmd.Flags()
 	flags.SortFlags = false
-	flags.StringVar(&name, "run", "", "in this `RUN`")
-	flags.BoolVarP(&follow, "follow", "f", false, "go on while the task runs")
+	flags.StringVar(&name, "run", "", "read the output of this `RUN`")
+	flags.BoolVarP(&follow, "follow", "f", false, "follow the output while the task runs")
 	return cmd
 }
 
@@ -228,7 +228,7 @@ func (a *app) log(ctx context.Context, p *project.Project, call project.Call, na
 	if name != "" {
 		return &usageError{msg: fmt.Sprintf("%s did not run in run %s", want, runs[0])}
 	}
-	return &usageError{msg: fmt.Sprintf("no run is remembered in which %s ran", want)}
+	return &usageError{msg: fmt.Sprintf("no recorded run includes %s", want)}
 }
 
 func (a *app) printLogs(ctx context.Context, ledger *history.Ledger, run history.Run, steps []history.RunStep, follow bool) error {
@@ -247,7 +247,7 @@ func (a *app) printLogs(ctx context.Context, ledger *history.Ledger, run history
 			path = filepath.Join(ledger.RunFolder(run.ID), filepath.FromSlash(*s.Log))
 		}
 		if path == "" && !(follow && s.State == history.RunRunning) {
-			a.tell(fmt.Sprintf("%s: nothing is kept of what it printed in run %s: it printed nothing, or straight to a terminal\n", s.Name, run.ID))
+			a.tell(fmt.Sprintf("%s: no output recorded in run %s: it printed nothing, or directly to a terminal\n", s.Name, run.ID))
 			continue
 		}
 		if err := a.copyLog(ctx, ledger, run, s, path, follow); err != nil {
@@ -292,7 +292,7 @@ func (a *app) resumeCommand() *cobra.Command {
 	options := &runOptions{}
 	cmd := &cobra.Command{
 		Use:   "resume [RUN]",
-		Short: "Go on with the latest run, if it failed or was stopped: what it did is not done again",
+		Short: "Continue the latest run if it failed or was stopped, without repeating finished work",
 		Args:  cobra.MaximumNArgs(1),
 
 		ValidArgsFunction: a.completeRun,
@@ -320,11 +320,11 @@ func (a *app) resume(cmd *cobra.Command, name string, options *runOptions) error
 	case err != nil:
 		return err
 	case run.State == history.RunRunning:
-		return &usageError{msg: fmt.Sprintf("run %s still goes on", run.ID), hint: "tugline runs shows those that ended"}
+		return &usageError{msg: fmt.Sprintf("run %s is still running", run.ID), hint: "tugline runs lists past runs"}
 	case run.State == history.RunRan:
-		return &usageError{msg: fmt.Sprintf("there is nothing to go on with: run %s ended well", run.ID), hint: "tugline runs --failed shows those that did not"}
+		return &usageError{msg: fmt.Sprintf("nothing to resume: run %s succeeded", run.ID), hint: "tugline runs --failed lists failed and stopped runs"}
 	case slices.ContainsFunc(run.Request, func(w string) bool { return strings.Contains(w, secret.Shown) }):
-		return &usageError{msg: fmt.Sprintf("the request of run %s held a secret, which is not kept: %s", run.ID, strings.Join(run.Request, " ")), hint: "make it again in full"}
+		return &usageError{msg: fmt.Sprintf("the request of run %s held a secret, which is not kept: %s", run.ID, strings.Join(run.Request, " ")), hint: "repeat it in full"}
 	}
 	given := givenOptions(cmd.Flags())
 	a.env.Folder, a.folder, a.file = filepath.Join(p.Folder, filepath.FromSlash(run.Folder)), "", filepath.FromSlash(run.File)

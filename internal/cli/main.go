@@ -123,7 +123,7 @@ func (a *app) finish(ctx context.Context, err error) int {
 		a.say(usage.msg, usage.hint)
 		return exitUsage
 	case errors.Is(err, project.ErrNotFound):
-		a.say(err.Error(), "tugline demo shows a whole project; tugline help tells of the rest")
+		a.say(err.Error(), "tugline demo writes an example project; see tugline help for all commands")
 		return exitUsage
 	case errors.As(err, &unreadable) && !errors.Is(err, fs.ErrPermission):
 		a.say(err.Error(), "")
@@ -135,7 +135,7 @@ func (a *app) finish(ctx context.Context, err error) int {
 
 func noTaskHint(e *plan.CallError) string {
 	if len(e.Near) == 0 {
-		return "tugline list shows the tasks"
+		return "see tugline list for the tasks"
 	}
 	return project.Suggest(e.Near)
 }

@@ -32,10 +32,10 @@ type memoryOptions struct {
 }
 
 func (o *memoryOptions) add(flags *pflag.FlagSet) {
-	flags.BoolVar(&o.force, "force", false, "run the named tasks, whatever has changed")
-	flags.BoolVar(&o.forceNeeds, "force-needs", false, "run all tasks, whatever has changed")
-	flags.StringArrayVar(&o.asIs, "as-is", nil, "take `TASK` as unchanged; may be repeated")
-	flags.BoolVar(&o.noStore, "no-store", false, "keep no copies of outputs, and restore none")
+	flags.BoolVar(&o.force, "force", false, "run the named tasks even if unchanged")
+	flags.BoolVar(&o.forceNeeds, "force-needs", false, "run the named tasks and everything they need even if unchanged")
+	flags.StringArrayVar(&o.asIs, "as-is", nil, "treat `TASK` as unchanged; may be repeated")
+	flags.BoolVar(&o.noStore, "no-store", false, "neither store nor restore outputs")
 }
 
 // memory opens what is known of p from earlier runs. forced are the tasks that
@@ -63,7 +63,7 @@ func (a *app) memory(p *project.Project, options *memoryOptions, forced []projec
 	}
 	kept, err := a.store()
 	if err != nil {
-		a.tell("tugline: nothing is kept or restored: " + err.Error() + "\n")
+		a.tell("tugline: outputs are neither stored nor restored: " + err.Error() + "\n")
 	} else if !options.noStore {
 		m.Store = kept
 	}
@@ -83,12 +83,12 @@ func (a *app) memory(p *project.Project, options *memoryOptions, forced []projec
 func (a *app) remember(m *engine.Memory) bool {
 	if m.Store != nil {
 		if err := m.Store.Create(); err != nil {
-			a.tell("tugline: nothing is kept or restored: " + err.Error() + "\n")
+			a.tell("tugline: outputs are neither stored nor restored: " + err.Error() + "\n")
 			m.Store = nil
 		}
 	}
 	if err := m.Ledger.Create(); err != nil {
-		a.tell("tugline: nothing is remembered of this run: " + err.Error() + "\n")
+		a.tell("tugline: this run is not recorded: " + err.Error() + "\n")
 		return false
 	}
 	if err := m.Ledger.ClearStaging(); err != nil {

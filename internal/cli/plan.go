@@ -26,15 +26,15 @@ func (a *app) planCommand() *cobra.Command {
 			calls = p.Default
 		}
 		if len(calls) == 0 {
-			return &usageError{msg: "tugline plan needs a task: the project has no default", hint: "tugline list shows the tasks"}
+			return &usageError{msg: "tugline plan needs a task: the project has no default", hint: "see tugline list for the tasks"}
 		}
 		return a.foresee(ctx, p, calls, run, options)
 	})
-	cmd.Short = "Tell what would happen, in order, and why; change nothing"
+	cmd.Short = "Show what would run, in order, and why, without running it"
 	flags := cmd.Flags()
 	flags.SortFlags = false
-	flags.BoolVar(&options.check, "check", false, "end with exit code 1 if anything would run or be restored")
-	flags.BoolVar(&options.noCompute, "no-compute", false, "run no script that computes a variable; what depends on one is told as \"maybe\"")
+	flags.BoolVar(&options.check, "check", false, "exit with code 1 if anything would run or be restored")
+	flags.BoolVar(&options.noCompute, "no-compute", false, "do not compute variables; tasks that depend on one are shown as \"maybe\"")
 	flags.BoolVar(&options.json, "json", false, "as JSON")
 	run.addVariables(flags)
 	run.memoryOptions.add(flags)
@@ -100,11 +100,11 @@ func (a *app) whyCommand() *cobra.Command {
 	var asJSON bool
 	cmd := a.onCalls("why TASK", run, func(ctx context.Context, p *project.Project, calls []project.Call) error {
 		if len(calls) != 1 {
-			return &usageError{msg: "tugline why takes one task", hint: "tugline plan tells of several"}
+			return &usageError{msg: "tugline why takes one task", hint: "tugline plan shows several"}
 		}
 		return a.why(ctx, p, calls[0], run, asJSON)
 	})
-	cmd.Short = "Tell what differs from the last good run of a task"
+	cmd.Short = "Show what changed since the last successful run of a task"
 	cmd.Flags().SortFlags = false
 	cmd.Flags().BoolVar(&asJSON, "json", false, "as JSON")
 	run.addVariables(cmd.Flags())
@@ -131,7 +131,7 @@ func (a *app) why(ctx context.Context, p *project.Project, call project.Call, ru
 	}
 	switch {
 	case len(all) == 0:
-		return a.print(fmt.Sprintf("%s has no commands of its own: it stands for what it needs and calls\n", t.Name))
+		return a.print(fmt.Sprintf("%s has no commands of its own, only needs and calls\n", t.Name))
 	case asJSON && len(t.Looped()) > 0:
 		return output.WhysJSON(a.env.Stdout, all)
 	case asJSON:

@@ -45,7 +45,7 @@ func (a *app) root() *cobra.Command {
 	run := &runOptions{}
 	root := &cobra.Command{
 		Use:   "tugline [OPTIONS] TASK…",
-		Short: "Run the tasks of a project, in order or at the same time",
+		Short: "Run the tasks of a project, in order or in parallel",
 		Long: `Tugline runs the tasks that a project names in its tugline.toml, in the right
 order, independent ones at the same time.
 
@@ -71,11 +71,11 @@ order, independent ones at the same time.
 	})
 	flags := root.PersistentFlags()
 	flags.SortFlags = false
-	flags.StringVarP(&a.folder, "folder", "C", "", "act as if started in `FOLDER`")
-	flags.StringVar(&a.file, "file", a.file, "use this project `FILE`")
-	flags.BoolVarP(&a.quiet, "quiet", "q", false, "only what tasks print, and failures")
-	flags.BoolVarP(&a.verbose, "verbose", "v", false, "tell of groups and, in lists, of needs too")
-	flags.StringVar(&a.color, "color", "auto", "use colours `WHEN`: auto, always or never")
+	flags.StringVarP(&a.folder, "folder", "C", "", "run as if started in `FOLDER`")
+	flags.StringVar(&a.file, "file", a.file, "use `FILE` as the project file")
+	flags.BoolVarP(&a.quiet, "quiet", "q", false, "show only task output and failures")
+	flags.BoolVarP(&a.verbose, "verbose", "v", false, "show groups and, in lists, dependencies")
+	flags.StringVar(&a.color, "color", "auto", "use colors `WHEN`: auto, always or never")
 	run.add(root.Flags())
 	root.AddCommand(a.runCommand(), a.listCommand(), a.doctorCommand(), a.demoCommand(), a.envCommand(), a.showCommand(), a.planCommand(), a.whyCommand(), a.whoCommand(), a.resumeCommand(), a.runsCommand(), a.logCommand(), a.sweepCommand(), a.storeCommand(), a.schemaCommand(), a.versionCommand(), a.guardCommand())
 	root.SetHelpCommand(a.helpCommand(root))
@@ -95,7 +95,7 @@ order, independent ones at the same time.
 }
 
 // usageTemplate is the help of a command, below its text.
-const usageTemplate = `How to call it:
+const usageTemplate = `Usage:
   {{.UseLine}}
 {{- if .HasAvailableSubCommands}}
 
@@ -115,7 +115,7 @@ Options of every command:
 {{- end}}
 {{- if .HasAvailableSubCommands}}
 
-tugline help COMMAND tells more of one.
+Run tugline help COMMAND for more about a command.
 {{- end}}
 `
 
@@ -141,7 +141,7 @@ func (a *app) goTo(folder string) error {
 	}
 	path := a.absolute(folder)
 	if info, err := os.Stat(path); err != nil || !info.IsDir() {
-		return &usageError{msg: fmt.Sprintf("the folder %q of -C is not there", folder)}
+		return &usageError{msg: fmt.Sprintf("the folder %q of -C does not exist", folder)}
 	}
 	a.env.Folder = path
 	return nil

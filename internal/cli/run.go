@@ -44,19 +44,19 @@ type runOptions struct {
 
 func (o *runOptions) add(flags *pflag.FlagSet) {
 	flags.SortFlags = false
-	flags.IntVarP(&o.jobs, "jobs", "j", 0, "run at most `N` tasks at once; without it, as many as there are processors")
-	flags.StringVar(&o.output, "output", "", "show what tasks print in this `MODE`: auto, lines, blocks or direct")
-	flags.StringVar(&o.after, "after-failure", "", "what a failure does to the other tasks, one of drain, abort and continue, `HOW`")
+	flags.IntVarP(&o.jobs, "jobs", "j", 0, "run at most `N` tasks at the same time (default: number of processors)")
+	flags.StringVar(&o.output, "output", "", "show task output in this `MODE`: auto, lines, blocks or direct")
+	flags.StringVar(&o.after, "after-failure", "", "what happens to other tasks after a failure, `HOW`: drain, abort or continue")
 	o.addVariables(flags)
 	o.memoryOptions.add(flags)
-	flags.BoolVar(&o.yes, "yes", false, "answer yes to all that tasks ask before they start")
-	flags.BoolVarP(&o.dryRun, "dry-run", "n", false, "tell what would happen, as tugline plan does, and change nothing")
+	flags.BoolVar(&o.yes, "yes", false, "answer yes to all questions of tasks")
+	flags.BoolVarP(&o.dryRun, "dry-run", "n", false, "show what would run, as tugline plan does, without running it")
 }
 
 // addVariables adds the options that set variables.
 func (o *runOptions) addVariables(flags *pflag.FlagSet) {
-	flags.StringArrayVar(&o.set, "set", nil, "set a variable, `NAME=VALUE`; stronger than the project file; may be repeated")
-	flags.StringArrayVar(&o.files, "env-file", nil, "read variables from `FILE`, stronger than the env files of the project; may be repeated")
+	flags.StringArrayVar(&o.set, "set", nil, "set a variable, `NAME=VALUE`, overriding the project file; may be repeated")
+	flags.StringArrayVar(&o.files, "env-file", nil, "read variables from `FILE`, overriding the project's env files; may be repeated")
 }
 
 func (o *runOptions) check(flags *pflag.FlagSet) error {
@@ -94,7 +94,7 @@ func (a *app) runCommand() *cobra.Command {
 	options := &runOptions{}
 	cmd := &cobra.Command{
 		Use:   "run [OPTIONS] TASK…",
-		Short: "Run tasks, in the order given, each with what it needs",
+		Short: "Run tasks in the given order, each with its dependencies",
 		Args:  cobra.ArbitraryArgs,
 
 		ValidArgsFunction: a.complete,
@@ -165,7 +165,7 @@ func (a *app) runCalls(ctx context.Context, p *project.Project, calls []project.
 	a.endRecord(p, memory, recording, summary, err)
 	display.Summary(summary, a.style(a.env.Stderr))
 	if recording != nil && (len(summary.Failures()) > 0 || err != nil) && working(pl) > 1 {
-		a.tell("tugline resume goes on from here\n")
+		a.tell("To continue: tugline resume\n")
 	}
 	return failureOf(summary, err)
 }

@@ -88,7 +88,7 @@ func optionError(err error) error {
 	if err == nil {
 		return nil
 	}
-	hint := "tugline help shows the options"
+	hint := "see tugline help for the options"
 	var invalid *pflag.InvalidValueError
 	var bare *pflag.ValueRequiredError
 	var unknown *pflag.NotExistError
@@ -162,7 +162,7 @@ func (r *wordReader) read(words []string) error {
 
 func (r *wordReader) rest(words []string) error {
 	if len(r.calls) == 0 {
-		return &usageError{msg: "the words behind -- have no task to go to"}
+		return &usageError{msg: "words after -- need a task before them"}
 	}
 	last := &r.calls[len(r.calls)-1]
 	for _, w := range words {
@@ -304,9 +304,9 @@ func (r *wordReader) unknown(o unknownOption) project.Diagnostic {
 		options = o.task.Options()
 		msg = fmt.Sprintf("neither task %q nor Tugline has an option %s", o.task.Name, name)
 	}
-	lists := "Tugline has " + strings.Join(known, " ")
+	lists := "Tugline options: " + strings.Join(known, " ")
 	if len(options) > 0 {
-		lists = "the task has " + strings.Join(options, " ") + "; " + lists
+		lists = "task options: " + strings.Join(options, " ") + "; " + lists
 	}
 	if now := renamedOptions[name]; slices.Contains(known, now) {
 		return project.Diagnostic{Msg: fmt.Sprintf("the option %s is called %s now", name, now)}
@@ -331,7 +331,7 @@ func (r *wordReader) checkPaths(t *project.Task, c project.Call) project.Diagnos
 		}
 		info, err := os.Stat(path)
 		if err != nil || info.IsDir() != (arg.Type == project.ArgFolder) {
-			found = append(found, project.Diagnostic{Msg: fmt.Sprintf("--%s of task %q must name a %s that is there, not %q", arg.Name, t.Name, arg.Type, value)})
+			found = append(found, project.Diagnostic{Msg: fmt.Sprintf("--%s of task %q must be an existing %s, not %q", arg.Name, t.Name, arg.Type, value)})
 		}
 	}
 	return found
@@ -383,7 +383,7 @@ func taskHelp(t *project.Task, base *project.File) string {
 	if t.About != "" {
 		b.WriteString(strings.TrimSpace(t.About) + "\n\n")
 	}
-	b.WriteString("How to call it:\n  tugline " + base.NameOf(t))
+	b.WriteString("Usage:\n  tugline " + base.NameOf(t))
 	for _, a := range t.Args {
 		b.WriteString(" " + argUse(a))
 	}

@@ -332,7 +332,7 @@ func (l *loop) noteFailure(f *plan.Step) {
 	}
 	for s, cancel := range l.cancels {
 		if by, how := l.afterFailure(s); by != nil && how == "abort" && l.wish(s).level == plan.Ordinary {
-			cancel(fmt.Errorf("%w, since %q failed", errAborted, by.Name))
+			cancel(fmt.Errorf("%w because %q failed", errAborted, by.Name))
 		}
 	}
 }

@@ -136,9 +136,9 @@ needs = ["short"]
 run = "slow 1"
 `
 	tests := []struct{ top, own, option, want string }{
-		{"drain", "continue", "", `1 bad failed exit code 2; 2 short ran; 2 slow stopped not started, since "bad" failed; 3 next ran; 4 long ran`},
-		{"continue", "drain", "", `1 bad failed exit code 2; 2 short ran; 2 next stopped not started, since "bad" failed; 3 slow ran; 4 long ran`},
-		{"continue", "abort", "", `1 bad failed exit code 2; 1 long stopped ended, since "bad" failed; 2 short ran; 2 next stopped not started, since "bad" failed; 3 slow ran`},
+		{"drain", "continue", "", `1 bad failed exit code 2; 2 short ran; 2 slow stopped not started because "bad" failed; 3 next ran; 4 long ran`},
+		{"continue", "drain", "", `1 bad failed exit code 2; 2 short ran; 2 next stopped not started because "bad" failed; 3 slow ran; 4 long ran`},
+		{"continue", "abort", "", `1 bad failed exit code 2; 1 long stopped stopped because "bad" failed; 2 short ran; 2 next stopped not started because "bad" failed; 3 slow ran`},
 		{"drain", "drain", "continue", `1 bad failed exit code 2; 2 short ran; 3 next ran; 3 slow ran; 4 long ran`},
 	}
 	for _, test := range tests {

@@ -332,7 +332,7 @@ func (l *loop) settle(ctx context.Context, s *plan.Step) (Result, bool) {
 		r.State, r.Reason = Skipped, s.Skip
 	case s.Role == plan.Body && s.Task.IsGroup():
 	case level == plan.Ordinary && failed != nil:
-		r.State, r.Reason = Stopped, fmt.Sprintf("not started, since %q failed", failed.Name)
+		r.State, r.Reason = Stopped, fmt.Sprintf("not started because %q failed", failed.Name)
 	case level < plan.Final && ctx.Err() != nil, l.killed():
 		r.State, r.Reason = Stopped, "not started"
 	case s.Role == plan.Opening && len(s.Locks) == 0 && s.Limit == nil && !asks(s):

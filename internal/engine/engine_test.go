@@ -136,7 +136,7 @@ func TestAFailureStopsWhatHasNotStarted(t *testing.T) {
 		assert.Equal(t, []string{
 			"0 run.started", "0 step.started bad", "0 step.started long",
 			"2 step.finished bad failed exit code 7",
-			`2 step.finished later stopped not started, since "bad" failed`,
+			`2 step.finished later stopped not started because "bad" failed`,
 			`2 step.finished needy blocked needs "bad", which failed`,
 			`2 step.finished group blocked needs "needy", which is blocked`,
 			"5 step.finished long ran",
@@ -202,8 +202,8 @@ run = "#!/no/such/interpreter\nx"
 		"tugline.toml:4:22: task \"b\": reached EOF without closing quote `'`")
 	var missing *MissingError
 	require.ErrorAs(t, prepare("c d"), &missing)
-	assert.EqualError(t, missing, `tugline.toml:6:9: task "c": the interpreter "no-such-shell" is not there`+"\n"+
-		`tugline.toml:9:8: task "d": the interpreter "/no/such/interpreter" is not there`)
+	assert.EqualError(t, missing, `tugline.toml:6:9: task "c": interpreter "no-such-shell" not found`+"\n"+
+		`tugline.toml:9:8: task "d": interpreter "/no/such/interpreter" not found`)
 }
 
 func TestStatementsAndOutputComeInOrder(t *testing.T) {
@@ -225,7 +225,7 @@ func TestStatementsAndOutputComeInOrder(t *testing.T) {
 	summary, err = Run(t.Context(), pl, scripts, Config{})
 	require.NoError(t, err)
 	assert.Equal(t, "tugline.toml:3:10", summary.Failures()[0].Failure.Span.String())
-	assert.Equal(t, "the folder is not there: /no/such", summary.Failures()[0].Reason)
+	assert.Equal(t, "the folder does not exist: /no/such", summary.Failures()[0].Reason)
 }
 
 func TestOutputReturnsWhatAScriptPrints(t *testing.T) {
@@ -240,9 +240,9 @@ func TestOutputReturnsWhatAScriptPrints(t *testing.T) {
 	}
 	for script, want := range map[string]string{
 		"echo first >&2; echo last words >&2; exit 3": "exit code 3: last words",
-		"no-such-command":           `there is no command "no-such-command" on the PATH`,
+		"no-such-command":           `command "no-such-command" not found on the PATH`,
 		"if x":                      "`if <cond>` must be followed by `then`",
-		"#!/no/such/interpreter\nx": `the interpreter "/no/such/interpreter" is not there`,
+		"#!/no/such/interpreter\nx": `interpreter "/no/such/interpreter" not found`,
 	} {
 		_, err := Output(t.Context(), project.Text{Value: script}, os.Environ(), t.TempDir(), time.Second)
 		assert.EqualError(t, err, want)

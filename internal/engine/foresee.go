@@ -226,7 +226,7 @@ func (f *foreseer) loop(p *plan.Plan, s *plan.Step) error {
 		if f.pending[need] {
 			f.pending[s] = true
 			f.all = append(f.all, Foreseen{s, Maybe, []fingerprint.Reason{{
-				Kind: "upstream", What: need.Name, Text: fmt.Sprintf("its values are found when %s has ended", need.Name),
+				Kind: "upstream", What: need.Name, Text: fmt.Sprintf("its values are known when %s has ended", need.Name),
 			}}})
 			return nil
 		}
@@ -281,7 +281,7 @@ func callText(kind string, owner *plan.Step) string {
 	case "when":
 		return fmt.Sprintf("only if the condition of %s holds", owner.Name)
 	}
-	return fmt.Sprintf("called by %s, which need not run", owner.Name)
+	return fmt.Sprintf("called by %s, which does not need to run", owner.Name)
 }
 
 // called returns of which kind a call is, if that is not sure to be made: idle
@@ -322,7 +322,7 @@ func (m *Memory) weighConditions(f *Foreseen, pending map[*plan.Step]bool) error
 	}
 	if f.Action != Leave {
 		f.Action = Maybe
-		f.Reasons = append(reason("when", "its condition is asked when its needs have ended"), f.Reasons...)
+		f.Reasons = append(reason("when", "its condition is checked when its needs have ended"), f.Reasons...)
 	}
 	return nil
 }

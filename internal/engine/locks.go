@@ -32,7 +32,7 @@ func (m *Memory) acquire(ctx context.Context, s *plan.Step, waiting func(what st
 	}
 	if !m.Nested {
 		for _, id := range sharedIDs(s) {
-			u, err := m.Ledger.Share(ctx, id, tell("waits for another Tugline that makes what it reads"))
+			u, err := m.Ledger.Share(ctx, id, tell("waiting for another Tugline that writes its inputs"))
 			if err != nil {
 				unlock()
 				return nil, waited, err
@@ -44,7 +44,7 @@ func (m *Memory) acquire(ctx context.Context, s *plan.Step, waiting func(what st
 	if m.Nested { // the one that called us may read what we write
 		lock = m.Ledger.LockAmongReaders
 	}
-	u, err := lock(ctx, s.ID(), tell("waits for another Tugline that runs it or reads what it writes"))
+	u, err := lock(ctx, s.ID(), tell("waiting for another Tugline that runs it or reads its outputs"))
 	if err != nil {
 		unlock()
 		return nil, waited, err

@@ -75,9 +75,9 @@ func (m *Memory) judge(s *plan.Step, inputs []plan.Input, in view) (Verdict, err
 	case s.Skip != "":
 		return Verdict{Action: Skip, Reasons: reason("skip", s.Skip)}, nil
 	case m.AsIs[s.Task]:
-		return Verdict{Action: Leave, Reasons: reason("as-is", "taken as it is, as you asked")}, nil
+		return Verdict{Action: Leave, Reasons: reason("as-is", "treated as unchanged, as requested")}, nil
 	case !declares(s):
-		v := Verdict{Action: ToRun, Reasons: reason("undeclared", "it declares neither reads nor writes")}
+		v := Verdict{Action: ToRun, Reasons: reason("undeclared", "declares neither reads nor writes")}
 		v.now = fingerprint.Compute(s, inputs, files.Digest{}, m.World)
 		if isAfterFailure(s) {
 			v.Reasons = calledReason(s)
@@ -101,12 +101,12 @@ func (m *Memory) judge(s *plan.Step, inputs []plan.Input, in view) (Verdict, err
 	case isAfterFailure(s):
 		v.Reasons = calledReason(s)
 	case len(v.now.Unknown) > 0:
-		v.Reasons = reason("secret", fmt.Sprintf("whether %s, a secret, changed is not known: there is no key to compare it by", v.now.Unknown[0]))
+		v.Reasons = reason("secret", fmt.Sprintf("cannot tell whether the secret %s changed: no key to compare it", v.now.Unknown[0]))
 	case m.ForceNeeds || m.Force[s.Task]:
 		v.Reasons = reason("forced", "forced")
 		m.Done.weigh(s, &v)
 	case s.Task.Always:
-		v.Reasons = reason("always", "it always runs")
+		v.Reasons = reason("always", "always runs")
 		m.Done.weigh(s, &v)
 	default:
 		err = m.compare(s, &v, head, known, in)
@@ -134,7 +134,7 @@ func (v *Verdict) agree(s *plan.Step, inputs []plan.Input, sum files.Digest, w f
 func isAfterFailure(s *plan.Step) bool { return s.For != nil && s.For.Kind == project.IfFailed }
 
 func calledReason(s *plan.Step) []fingerprint.Reason {
-	return reason("called", fmt.Sprintf("called, since %q failed", s.For.Owners[0].Name))
+	return reason("called", fmt.Sprintf("called because %q failed", s.For.Owners[0].Name))
 }
 
 // inputsOf returns the sum of what a step reads. One without a record will not be
@@ -158,7 +158,7 @@ func (m *Memory) compare(s *plan.Step, v *Verdict, head history.Head, found bool
 	begun, mark, isBegun := m.Ledger.Begun(s.ID())
 	switch {
 	case isBegun && begun == v.now.Sum && mark == history.Started:
-		v.Reasons = reason("failed", "its last run did not end well")
+		v.Reasons = reason("failed", "its last run did not succeed")
 		return nil
 	case found && !isBegun && head.Sum == v.now.Sum && head.OutputsSum == v.outputs.String():
 		v.Action = Leave
@@ -200,9 +200,9 @@ func (m *Memory) differences(s *plan.Step, v *Verdict, in view) ([]fingerprint.R
 		reasons = fingerprint.CompareFiles("output", record.Outputs, fingerprint.Files(outputs))
 	}
 	if len(reasons) == 0 {
-		reasons = reason("failed", "its last run did not end well")
+		reasons = reason("failed", "its last run did not succeed")
 		if _, mark, begun := m.Ledger.Begun(s.ID()); begun && mark == history.Changed {
-			reasons = reason("changed", "what it reads changed during its last run")
+			reasons = reason("changed", "its inputs changed during its last run")
 		}
 	}
 	return reasons, nil

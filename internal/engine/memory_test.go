@@ -118,7 +118,7 @@ func TestAnInputThatChangesDuringTheRun(t *testing.T) {
 				assert.Equal(t, map[string]State{"t": Unchanged}, r.run("t"))
 				return
 			}
-			assert.Equal(t, "but "+test.want+" changed meanwhile: it runs again next time", r.reasons["t"])
+			assert.Equal(t, "but "+test.want+" changed meanwhile: not recorded, it runs again next time", r.reasons["t"])
 			_, memory := r.planned("t")
 			assert.Empty(t, memory.Ledger.All(), "nothing is recorded")
 			stats, err := memory.Store.Stats()

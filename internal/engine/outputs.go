@@ -157,7 +157,7 @@ func checkOutputs(s *plan.Step, root *os.Root, outputs []files.Found) error {
 			matches = err == nil && info.IsDir() // an empty folder
 		}
 		if !matches {
-			return &outputError{g.Text, fmt.Sprintf("it ended well, but there is no %s, which it writes", g.Text.Value)}
+			return &outputError{g.Text, fmt.Sprintf("succeeded but did not create %s, declared in writes", g.Text.Value)}
 		}
 	}
 	return nil

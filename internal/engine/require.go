@@ -101,7 +101,7 @@ func (c *Checked) look(ctx context.Context, s *plan.Step, file string, grace tim
 	if r.Tool != "" {
 		path, err := shell.LookPath(env, s.Folder)(r.Tool)
 		if err != nil {
-			c.Problem = fmt.Sprintf("the tool %q, which is not there", r.Tool)
+			c.Problem = fmt.Sprintf("the tool %q, which was not found", r.Tool)
 			return
 		}
 		c.Path = path
@@ -114,7 +114,7 @@ func (c *Checked) look(ctx context.Context, s *plan.Step, file string, grace tim
 			file = filepath.Join(c.Task.File.Folder, file)
 		}
 		if _, err := os.Stat(file); err != nil {
-			c.Problem = fmt.Sprintf("the file %q, which is not there", r.File.Value)
+			c.Problem = fmt.Sprintf("the file %q, which does not exist", r.File.Value)
 			return
 		}
 		c.Path = file

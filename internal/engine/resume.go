@@ -157,7 +157,7 @@ func (d *Done) weigh(s *plan.Step, v *Verdict) {
 	case !done:
 	case old.Sum == v.now.Sum && len(v.now.Unknown) == 0:
 		v.Action, v.done, v.last = Leave, true, 0
-		v.Reasons = reason("done", "done in run "+d.run.ID)
+		v.Reasons = reason("done", "finished in run "+d.run.ID)
 	default:
 		v.Reasons = append([]fingerprint.Reason{{Kind: "changed", What: d.run.ID, Text: fmt.Sprintf("changed since run %s", d.run.ID)}}, v.Reasons...)
 	}

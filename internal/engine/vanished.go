@@ -77,10 +77,10 @@ func (m *Memory) RemoveVanished(p *plan.Plan, t *project.Task) (told []string, e
 		}
 		unlock()
 		if len(removed) > 0 {
-			told = append(told, fmt.Sprintf("removed %s: %s, which made it, is no more", someOf(removed), made.Record.Call))
+			told = append(told, fmt.Sprintf("removed %s: its instance %s no longer exists", someOf(removed), made.Record.Call))
 		}
 		if len(made.Edited) > 0 {
-			told = append(told, fmt.Sprintf("kept %s, edited since %s made it, which is no more", someOf(made.Edited), made.Record.Call))
+			told = append(told, fmt.Sprintf("kept %s: edited since its instance %s, which no longer exists, made it", someOf(made.Edited), made.Record.Call))
 		}
 		if err != nil {
 			return told, err
@@ -115,7 +115,7 @@ func (l *loop) removeVanished(ctx context.Context, tasks []*project.Task) {
 	for _, t := range tasks {
 		told, err := l.cfg.Memory.RemoveVanished(l.plan, t)
 		if err != nil {
-			told = append(told, fmt.Sprintf("what instances of %s left that are no more cannot be removed: %v", t.Name, err))
+			told = append(told, fmt.Sprintf("cannot remove outputs of instances of %s that no longer exist: %v", t.Name, err))
 		}
 		for _, text := range told {
 			l.tell(Event{Kind: RunNote, Time: l.cfg.Now(), Text: []byte(l.cfg.Secrets.Text(text))})

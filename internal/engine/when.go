@@ -40,7 +40,7 @@ func (l *loop) skips(ctx context.Context, t task) (string, error) {
 		return "", timeoutError(s.Task.Timeout)
 	case errors.As(err, &exit):
 		first, _, _ := strings.Cut(strings.TrimSpace(script.Value), "\n")
-		return fmt.Sprintf("its condition does not hold: %s", first), nil
+		return fmt.Sprintf("condition is false: %s", first), nil
 	}
 	return "", err
 }
@@ -59,5 +59,5 @@ func missingFiles(tree *files.Tree, s *plan.Step) (string, error) {
 	for _, g := range s.When {
 		texts = append(texts, g.Text.Value)
 	}
-	return fmt.Sprintf("only if there is %s", strings.Join(texts, " or ")), nil
+	return fmt.Sprintf("only if %s exists", strings.Join(texts, " or ")), nil
 }

@@ -55,13 +55,13 @@ func (l *loop) judgeAndRun(ctx context.Context, t task, r *Result) error {
 }
 
 // errAborted is the cause of a context that a failure ended.
-var errAborted = errors.New("ended")
+var errAborted = errors.New("stopped")
 
 // timeoutError says that an attempt took longer than it may.
 type timeoutError time.Duration
 
 func (e timeoutError) Error() string {
-	return fmt.Sprintf("it took longer than %v", time.Duration(e))
+	return fmt.Sprintf("timed out after %v", time.Duration(e))
 }
 
 // runScripts runs the scripts of a step, one after the other, and again while
@@ -81,7 +81,7 @@ func (l *loop) runScripts(ctx context.Context, t task, r *Result, kept *printed)
 			l.fail(ctx, r, text, t.env, err)
 			return
 		}
-		told := fmt.Sprintf("attempt %d of %d failed, %v; the next one follows", r.Attempts, retry.Times+1, err)
+		told := fmt.Sprintf("attempt %d of %d failed, %v; retrying", r.Attempts, retry.Times+1, err)
 		if wait > 0 {
 			told += " in " + wait.String()
 		}
@@ -181,7 +181,7 @@ func (r *Result) note(text string) {
 // noteAside tells where that is which stood in the way of outputs; empty: nothing did.
 func (r *Result) noteAside(folder string) {
 	if folder != "" {
-		r.note("what was there is in " + folder)
+		r.note("existing files were moved to " + folder)
 	}
 }
 
@@ -213,7 +213,7 @@ func (l *loop) runAndKeep(ctx context.Context, t task, r *Result, v *Verdict) er
 	r.Sum = v.now.Sum
 	if kept.changed != "" {
 		r.Reason = ""
-		r.note(l.cfg.Secrets.Text(fmt.Sprintf("but %s changed meanwhile: it runs again next time", kept.changed)))
+		r.note(l.cfg.Secrets.Text(fmt.Sprintf("but %s changed meanwhile: not recorded, it runs again next time", kept.changed)))
 	}
 	if kept.unkept != "" {
 		r.note(kept.unkept)
@@ -325,7 +325,7 @@ func (l *loop) command(s *plan.Step, text *project.Text, env []string, kept *pri
 	if s.Task.Terminal {
 		cmd.Terminal, cmd.Stdin, cmd.Stdout, cmd.Stderr = l.cfg.Own[0], l.cfg.Own[0], l.cfg.Own[1], l.cfg.Own[2]
 	}
-	cmd.Waiting = func() { l.wait(s, "waits for what it left in the background") }
+	cmd.Waiting = func() { l.wait(s, "waiting for its background processes") }
 	if s.Task.Echo && !l.cfg.Quiet {
 		cmd.Statement = func(where shell.Stretch) {
 			l.sendStatement(s, text.Value[where.Offset:where.Offset+where.Length], cmd.Stdout != nil)

@@ -254,14 +254,14 @@ func itemReason(item Item, from, to string) Reason {
 	r := Reason{Kind: item.Kind, What: item.Name, From: from, To: to}
 	switch item.Kind {
 	case "command":
-		r.Text = "its command changed"
+		r.Text = "command changed"
 		if from == "" || to == "" {
-			r.Text = "it has more or fewer commands"
+			r.Text = "number of commands changed"
 		}
 	case "writes":
-		r.Text = "what it writes is declared otherwise"
+		r.Text = "its declared writes changed"
 	case "word":
-		r.What, r.Text = "--", "the words behind -- changed"
+		r.What, r.Text = "--", "words after -- changed"
 	case "argument", "path", "variable":
 		r.From, r.To = shown(from), shown(to)
 		name := item.Name
@@ -273,10 +273,10 @@ func itemReason(item Item, from, to string) Reason {
 			r.From, r.To = referred(strings.TrimPrefix(from, "=")), referred(strings.TrimPrefix(to, "="))
 		}
 		if strings.HasPrefix(from, "secret, ") && strings.HasPrefix(to, "secret, ") {
-			r.From, r.To, r.Text = "", "", name+", a secret, changed"
+			r.From, r.To, r.Text = "", "", "the secret "+name+" changed"
 		}
 	default:
-		r.Text = fmt.Sprintf("its %s is %s, it was %s", item.Kind, to, from)
+		r.Text = fmt.Sprintf("%s is %s, it was %s", item.Kind, to, from)
 	}
 	return r
 }
@@ -316,7 +316,7 @@ func CompareFiles(kind string, prev, now []File) []Reason {
 	}
 	words := map[string][3]string{
 		"file":   {"%s is new", "%s changed", "%s is gone"},
-		"output": {"the output %s is not its own", "the output %s was changed", "the output %s is missing"},
+		"output": {"unexpected output %s", "output %s was changed", "output %s is missing"},
 	}[kind]
 	var reasons []Reason
 	for _, f := range now {

@@ -52,15 +52,15 @@ func TestWhatCounts(t *testing.T) {
 		now  Fingerprint
 		want []string
 	}{
-		{"a command", of(t, "/almanac", replace("'one'", "'two'"), x), []string{"its command changed"}},
-		{"another command", of(t, "/almanac", replace("'one'", "['one', 'two']"), x), []string{"it has more or fewer commands"}},
-		{"the shell", of(t, "/almanac", "shell = 'bash'\n"+base, x), []string{"its shell is bash, it was builtin"}},
-		{"the folder", of(t, "/almanac", replace("'work'", "'play'"), x), []string{"its folder is play, it was work"}},
+		{"a command", of(t, "/almanac", replace("'one'", "'two'"), x), []string{"command changed"}},
+		{"another command", of(t, "/almanac", replace("'one'", "['one', 'two']"), x), []string{"number of commands changed"}},
+		{"the shell", of(t, "/almanac", "shell = 'bash'\n"+base, x), []string{"shell is bash, it was builtin"}},
+		{"the folder", of(t, "/almanac", replace("'work'", "'play'"), x), []string{"folder is play, it was work"}},
 		{"an argument", of(t, "/almanac", replace("'merrowick'", "'saltreach'"), x), []string{`--port is "saltreach", it was "merrowick"`}},
 		{"a variable", of(t, "/almanac", replace("A = '1'", "A = '2'"), x), []string{`A is "2", it was "1"`}},
 		{"a new variable", of(t, "/almanac", replace("A = '1'", "A = '1'\nB = ''"), x), []string{`B is "", it was not declared`}},
 		{"what it tracks", of(t, "/almanac", replace("'CALLER'", "['CALLER', 'NONE']"), x), []string{"NONE is not set, it was not declared"}},
-		{"what it writes", of(t, "/almanac", replace("'out/*'", "'out'"), x), []string{"what it writes is declared otherwise"}},
+		{"what it writes", of(t, "/almanac", replace("'out/*'", "'out'"), x), []string{"its declared writes changed"}},
 		{"names of paths change places", of(t, "/almanac", replace("reads.raw = 'x'\nreads.more = 'y'", "reads.raw = 'y'\nreads.more = 'x'"), x), []string{`more is "../x", it was "../y"`, `raw is "../y", it was "../x"`}},
 		{"a dollar that means none", of(t, "/almanac", replace("'$TUGLINE_PROJECT/lib'", `'\$TUGLINE_PROJECT/lib'`), x), []string{`LIB is "$TUGLINE_PROJECT/lib", it was "$TUGLINE_PROJECT/lib"`}},
 		{"a path beside the project", of(t, "/almanac", replace("'$TUGLINE_PROJECT/lib'", "'/almanac2/lib'"), x), []string{`LIB is "/almanac2/lib", it was "$TUGLINE_PROJECT/lib"`}},
@@ -103,7 +103,7 @@ func TestASecretCountsOnlyAsADigestAndWhenItIsTracked(t *testing.T) {
 	changed := tracked
 	changed.Items = append([]Item{}, tracked.Items...)
 	changed.Items[len(changed.Items)-1].Value = "secret, keyed k-2"
-	assert.Equal(t, []Reason{{Kind: "variable", What: "KEY", Text: "KEY, a secret, changed"}}, Compare(tracked, changed))
+	assert.Equal(t, []Reason{{Kind: "variable", What: "KEY", Text: "the secret KEY changed"}}, Compare(tracked, changed))
 }
 
 // What is of another day or another machine does not count, the text does.
@@ -136,14 +136,14 @@ func TestSecretsInPlainValuesAreToldApart(t *testing.T) {
 	text := "env.A = 'alpha'\n[task.t]\nrun = 'x'\n"
 	alpha, beta := of(t, "/a", text), of(t, "/a", strings.Replace(text, "alpha", "beta", 1))
 	assert.NotEqual(t, alpha.Sum, beta.Sum)
-	assert.Equal(t, []Reason{{Kind: "variable", What: "A", Text: "A, a secret, changed"}}, Compare(alpha, beta))
+	assert.Equal(t, []Reason{{Kind: "variable", What: "A", Text: "the secret A changed"}}, Compare(alpha, beta))
 }
 
 func TestCompareFilesTellsOfOutputs(t *testing.T) {
 	prev := []File{{Path: "a", Mark: "1"}, {Path: "b", Mark: "2"}}
 	assert.Equal(t, []Reason{
-		{"output", "a", "1", "", "the output a is missing"},
-		{"output", "b", "2", "3", "the output b was changed"},
-		{"output", "c", "", "4", "the output c is not its own"},
+		{"output", "a", "1", "", "output a is missing"},
+		{"output", "b", "2", "3", "output b was changed"},
+		{"output", "c", "", "4", "unexpected output c"},
 	}, CompareFiles("output", prev, []File{{Path: "b", Mark: "3"}, {Path: "c", Mark: "4"}}))
 }

@@ -320,7 +320,7 @@ func (l *Ledger) soFar(run *Run) {
 			s.Task = *e.Task
 		}
 		if run.State == RunStopped {
-			s.Reason = "Tugline ended without a word"
+			s.Reason = "Tugline was killed"
 		}
 		run.Steps = append(run.Steps, s)
 	}
@@ -330,7 +330,7 @@ func (l *Ledger) soFar(run *Run) {
 	}
 }
 
-// PruneRuns removes the oldest runs but so many, never one that still goes on.
+// PruneRuns removes the oldest runs but so many, never one that is still running.
 func (l *Ledger) PruneRuns(keep int) error {
 	ids := l.Runs()
 	for _, id := range ids[min(keep, len(ids)):] {

@@ -87,7 +87,7 @@ func TestARunThatDidNotEndReadsAsStopped(t *testing.T) {
 			assert.Equal(t, int64(4000), run.Ms)
 			assert.Equal(t, map[string]int{"ran": 1, "failed": 1, "stopped": 1}, run.Counts)
 			require.Len(t, run.Steps, 3)
-			assert.Equal(t, RunStep{Name: "page", Task: "page", State: "stopped", Started: time.Date(2026, 11, 23, 12, 0, 1, 0, time.UTC), Ms: 3000, Attempts: 1, Reason: "Tugline ended without a word"}, run.Steps[2])
+			assert.Equal(t, RunStep{Name: "page", Task: "page", State: "stopped", Started: time.Date(2026, 11, 23, 12, 0, 1, 0, time.UTC), Ms: 3000, Attempts: 1, Reason: "Tugline was killed"}, run.Steps[2])
 		})
 	}
 }

@@ -53,7 +53,7 @@ type DisplayConfig struct {
 	Out, Err io.Writer
 	Mode     Mode
 	Style    Style // of Out
-	Quiet    bool  // only what tasks print, and failures
+	Quiet    bool  // show only task output and failures
 	Verbose  bool  // groups too
 	// Size returns the size of the terminal that Out is, for a live part
 	// below the output. nil: there is none.
@@ -466,8 +466,8 @@ func (d *Display) summaryLine(s engine.Summary) string {
 	}
 	line := strings.Join(counts, ", ") + " in " + duration(s.Wall)
 	if s.Count(engine.Stopped) == 0 {
-		line += d.style.faint(savedText(s.Busy-s.Wall, s.Wall, "running tasks at the same time"))
-		line += d.style.faint(savedText(s.Saved, s.Wall, "not running again what was done"))
+		line += d.style.faint(savedText(s.Busy-s.Wall, s.Wall, "running in parallel"))
+		line += d.style.faint(savedText(s.Saved, s.Wall, "skipping finished work"))
 	}
 	if d.mode != Direct || len(s.Failures()) > 0 {
 		line = "\n" + line

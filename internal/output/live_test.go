@@ -133,10 +133,10 @@ func TestLivePartShowsWhatRuns(t *testing.T) {
 			<-time.After(65 * time.Second)
 			show("page", started())
 			show("page", printed("Which harbour? "))
-			show("chart", engine.Event{Kind: engine.StepWaiting, Text: []byte("waits for what it left in the background")})
+			show("chart", engine.Event{Kind: engine.StepWaiting, Text: []byte("waiting for its background processes")})
 			<-time.After(3300 * time.Millisecond)
 		})
-		assert.Equal(t, "1:08  0 of 3 done, 2 running "+strings.Repeat("·", 30)+"\n  1:08  chart  waits for what it left in the background\n  0:03  page   Which harbour?\n", tty.text())
+		assert.Equal(t, "1:08  0 of 3 done, 2 running "+strings.Repeat("·", 30)+"\n  1:08  chart  waiting for its background processes\n  0:03  page   Which harbour?\n", tty.text())
 		for s := range d.steps {
 			if s.Name == "chart" {
 				d.Event(engine.Event{Kind: engine.StepFinished, Step: s, Result: engine.Result{Step: s, State: engine.Ran, Took: 68 * time.Second}})

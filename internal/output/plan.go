@@ -66,7 +66,7 @@ func Plan(w io.Writer, preview engine.Preview, verbose bool, st Style) error {
 		if i == 0 {
 			b.WriteString("\n")
 		}
-		b.WriteString(printable(fmt.Sprintf("would remove %s: %s, which made it, is no more", strings.Join(made.Paths, ", "), made.Record.Call)) + "\n")
+		b.WriteString(printable(fmt.Sprintf("would remove %s: its instance %s no longer exists", strings.Join(made.Paths, ", "), made.Record.Call)) + "\n")
 	}
 	b.WriteString("\n" + actionCounts(steps, st) + "\n")
 	_, err := io.WriteString(w, b.String())
@@ -119,6 +119,11 @@ func reasonTexts(reasons []fingerprint.Reason, all bool) []string {
 	return texts
 }
 
+// counted says how many steps have an action: 8 to run.
+var counted = map[engine.Action]string{
+	engine.ToRun: "to run", engine.Maybe: "maybe", engine.ToRestore: "to restore", engine.Leave: "unchanged", engine.Skip: "to skip",
+}
+
 func actionCounts(steps []engine.Foreseen, st Style) string {
 	count := map[engine.Action]int{}
 	for _, s := range steps {
@@ -127,7 +132,7 @@ func actionCounts(steps []engine.Foreseen, st Style) string {
 	var parts []string
 	for _, action := range actions {
 		if n := count[action]; n > 0 {
-			parts = append(parts, st.action(action, fmt.Sprintf("%d %s", n, action)))
+			parts = append(parts, st.action(action, fmt.Sprintf("%d %s", n, counted[action])))
 		}
 	}
 	if len(parts) == 0 {

@@ -64,7 +64,7 @@ func WriteRun(w io.Writer, r history.Run, st Style) error {
 	fmt.Fprintf(&b, "%s  %s  %s\n", st.bold(r.ID), st.state(engine.State(r.State), r.State), requestText(r))
 	fmt.Fprintf(&b, "started %s, took %s", moment(r.Started), duration(time.Duration(r.Ms)*time.Millisecond))
 	if r.Resumes != nil {
-		fmt.Fprintf(&b, ", goes on with %s", *r.Resumes)
+		fmt.Fprintf(&b, ", continues %s", *r.Resumes)
 	}
 	b.WriteString("\n\n")
 	if _, err := io.WriteString(w, b.String()); err != nil || len(r.Steps) == 0 {

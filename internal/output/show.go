@@ -139,12 +139,12 @@ func rules(t *project.Task) []string {
 			add(true, "only if %s is %q", v.Name, v.Value)
 		}
 	}
-	add(len(w.Files) > 0, "only if there is %s", strings.Join(pathTexts([]project.Paths{{Globs: w.Files}}), ", "))
-	add(w.Run.Value != "", "only if this ends well: %s", strings.TrimSpace(w.Run.Value))
+	add(len(w.Files) > 0, "only if %s exists", strings.Join(pathTexts([]project.Paths{{Globs: w.Files}}), ", "))
+	add(w.Run.Value != "", "only if this succeeds: %s", strings.TrimSpace(w.Run.Value))
 	for _, r := range t.Require {
 		add(r.Tool != "", "requires the tool %s", strings.TrimSpace(r.Tool+" "+r.Version.Value))
 		add(r.File.Value != "", "requires the file %s", r.File.Value)
-		add(r.Run.Value != "", "requires that this ends well: %s", strings.TrimSpace(r.Run.Value))
+		add(r.Run.Value != "", "requires that this succeeds: %s", strings.TrimSpace(r.Run.Value))
 	}
 	retry := fmt.Sprintf("tried up to %d times more", t.Retry.Times)
 	if t.Retry.Wait > 0 {

@@ -192,7 +192,7 @@ func (l *loader) unread(t taker, r *reading) {
 	}
 	t.part.broken = true
 	if missing {
-		l.report(t.part.Path.Span, "make it, or give the part optional = true", "the part %q is not there: there is no %s", t.part.Name, r.source.Name)
+		l.report(t.part.Path.Span, "make it, or give the part optional = true", "part %q: %s does not exist", t.part.Name, r.source.Name)
 	} else {
 		l.report(t.part.Path.Span, "", "the part %q: %v", t.part.Name, &ReadError{Name: r.source.Name, Err: r.err})
 	}

@@ -68,7 +68,7 @@ func (p *Part) absentTask(in *File, name string) *Task {
 	}
 	t := &Task{
 		Name: in.Prefix + p.Name + "/" + name, Own: name, Span: p.Span, File: in,
-		Absent: fmt.Sprintf("the optional part %q is not there", in.Prefix+p.Name),
+		Absent: fmt.Sprintf("the optional part %q does not exist", in.Prefix+p.Name),
 	}
 	p.absent[name] = t
 	return t

@@ -243,7 +243,7 @@ func (b *builtin) runPlain(ctx context.Context) error {
 // are the codes that POSIX gives to "not found" and "found, but not executable".
 func notFound(name, dir string) ExitError {
 	if !strings.ContainsRune(name, '/') {
-		return ExitError{Code: 127, Missing: name, Note: fmt.Sprintf("there is no command %q on the PATH", name)}
+		return ExitError{Code: 127, Missing: name, Note: fmt.Sprintf("command %q not found on the PATH", name)}
 	}
 	full := name
 	if !filepath.IsAbs(full) {

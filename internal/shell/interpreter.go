@@ -42,7 +42,7 @@ func Interpreter(script string, shell []string, lookPath func(string) (string, e
 	}
 	path, err := lookPath(args[0])
 	if err != nil {
-		return nil, fmt.Errorf("the interpreter %q is not there", args[0])
+		return nil, fmt.Errorf("interpreter %q not found", args[0])
 	}
 	args[0] = path
 	return append(args, strict(path, len(args) == 1)...), nil

@@ -132,7 +132,7 @@ func startError(p process, err error) ExitError {
 	name := p.args[0]
 	switch {
 	case errors.Is(err, fs.ErrNotExist):
-		return ExitError{Code: 127, Note: fmt.Sprintf("%q cannot be started: the interpreter it names in its first line is not there", name)}
+		return ExitError{Code: 127, Note: fmt.Sprintf("%q cannot be started: the interpreter named in its first line does not exist", name)}
 	case errors.Is(err, syscall.E2BIG):
 		return ExitError{Code: 126, Note: fmt.Sprintf("%q cannot be started: its arguments and environment are longer than the system allows", name)}
 	}

@@ -71,7 +71,7 @@ func (e *ExitError) Error() string {
 }
 
 // ErrNoFolder says that the folder to run in is not there.
-var ErrNoFolder = errors.New("the folder is not there")
+var ErrNoFolder = errors.New("the folder does not exist")
 
 // Run runs cmd and returns when it and all it started have ended: a job left
 // in the background is waited for.

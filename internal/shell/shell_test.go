@@ -66,7 +66,7 @@ func TestRun(t *testing.T) {
 		{"a division by zero", "n=0\nif true; then\n  echo a; echo $((1/n)); echo b\nfi", "«n=0»«if true; then\n  echo a; echo $((1/n)); echo b\nfi»a\ndivision by zero\n", "if true; then\n  echo a; echo $((1/n)); echo b\nfi", "division by zero"},
 		{"a value that is no number", "x=abc-; echo $((x + 1))", "«x=abc-»«echo $((x + 1))»x: \"abc-\" is no number\n", "echo $((x + 1))", "x: \"abc-\" is no number"},
 		{"an unset variable that did no harm", "x=$(echo $NOPE) || true; false", "«x=$(echo $NOPE) || true»NOPE: unbound variable\n«false»", "false", "exit code 1"},
-		{"a missing command", "if true; then no-such-command x; fi", "«if true; then no-such-command x; fi»there is no command \"no-such-command\" on the PATH\n", "no-such-command x", `there is no command "no-such-command" on the PATH`},
+		{"a missing command", "if true; then no-such-command x; fi", "«if true; then no-such-command x; fi»command \"no-such-command\" not found on the PATH\n", "no-such-command x", `command "no-such-command" not found on the PATH`},
 		{"a missing file to run", "./no-such", "«./no-such»there is no file \"./no-such\" to run\n", "./no-such", `there is no file "./no-such" to run`},
 		{"a signal", "sh -c 'kill -KILL $$'", "«sh -c 'kill -KILL $$'»", "sh -c 'kill -KILL $$'", "ended by SIGKILL"},
 		{"a closed pipe is no failure", "tr '\\0' y </dev/zero | head -c 1", "«tr '\\0' y </dev/zero | head -c 1»y", "", ""},
@@ -148,8 +148,8 @@ func TestInterpreter(t *testing.T) {
 		{"#!/usr/bin/env python3\nx", []string{"bash"}, []string{"/bin/python3"}, ""},
 		{"#! /usr/bin/env -S awk -f\nx", nil, []string{"/bin/awk", "-f"}, ""},
 		{"#!/opt/tool  two words \nx", nil, []string{"/opt/tool", "two words"}, ""},
-		{"#!/usr/bin/env missing\nx", nil, nil, `the interpreter "missing" is not there`},
-		{"x", []string{"missing"}, nil, `the interpreter "missing" is not there`},
+		{"#!/usr/bin/env missing\nx", nil, nil, `interpreter "missing" not found`},
+		{"x", []string{"missing"}, nil, `interpreter "missing" not found`},
 	}
 	for _, test := range tests {
 		t.Run(test.script+fmt.Sprint(test.shell), func(t *testing.T) {

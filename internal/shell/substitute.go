@@ -104,7 +104,7 @@ func program(ctx context.Context, args []string) ([]string, error) {
 	hc := interp.HandlerCtx(ctx)
 	path, err := interp.LookPathDir(hc.Dir, hc.Env, args[0])
 	if err != nil {
-		return nil, fmt.Errorf("the program %q is not there, which the built-in shell needs for this", args[0])
+		return nil, fmt.Errorf("program %q not found, which the built-in shell needs for this", args[0])
 	}
 	return append([]string{path}, args[1:]...), nil
 }
