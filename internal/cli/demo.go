@@ -53,7 +53,7 @@ What to try next:
   open %s           the almanac, in a browser
   cd %s
   tugline list                            its tasks
-  tugline tides --port merrowick --day 5     one task with its arguments
+  tugline tides --port merrowick --day 5  one task with its arguments
   COURIER_KEY=k-123 tugline courier/send  a task of another file, with a secret
   less tugline.toml                       how they are written
 `, plan.Quote(filepath.Join(folder, "out", "index.html")), plan.Quote(folder))

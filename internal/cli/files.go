@@ -17,7 +17,7 @@ import (
 	"tugline/internal/plan"
 	"tugline/internal/project"
 	"tugline/internal/store"
-	"tugline/internal/tracked"
+	"tugline/internal/vcs"
 )
 
 func (a *app) whoCommand() *cobra.Command {
@@ -186,8 +186,8 @@ func (a *app) stale(ctx context.Context, p *project.Project) ([]engine.Made, err
 // sweep deletes what was made, but for what is under version control, and tells
 // of each file.
 func (a *app) sweep(ctx context.Context, p *project.Project, made []engine.Made, o *sweepOptions) error {
-	kept, err := tracked.Files(ctx, p.Folder)
-	if errors.Is(err, tracked.ErrUnknown) {
+	kept, err := vcs.Tracked(ctx, p.Folder)
+	if errors.Is(err, vcs.ErrUnknown) {
 		return &usageError{msg: err.Error(), hint: "nothing was deleted"}
 	}
 	if err != nil {

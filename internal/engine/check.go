@@ -7,9 +7,9 @@ import (
 	"strings"
 	"sync"
 
+	"tugline/internal/parallel"
 	"tugline/internal/plan"
 	"tugline/internal/project"
-	"tugline/internal/shares"
 	"tugline/internal/shell"
 )
 
@@ -119,7 +119,7 @@ func (c *checker) reachable(t *project.Task, lookPath func(string) (string, erro
 
 // parse parses the scripts that were met, on all processors.
 func (c *checker) parse() {
-	shares.Do(len(c.parsed), 32, func(from, to int) {
+	parallel.Do(len(c.parsed), 32, func(from, to int) {
 		for i := from; i < to; i++ {
 			p := &c.parsed[i]
 			if p.program, p.problems = shell.Parse(p.text.Value); !p.keep {

@@ -10,7 +10,7 @@ import (
 
 	"github.com/alecthomas/units"
 
-	"tugline/internal/shares"
+	"tugline/internal/parallel"
 )
 
 // decoder makes a File of a TOML tree and gathers what is wrong on the way.
@@ -84,7 +84,7 @@ func (d *decoder) tasks(f *File, e *entry) {
 	entries := e.val.table.entries
 	tasks := make([]*Task, len(entries))
 	var mu sync.Mutex // protects d.found
-	shares.Do(len(entries), 512, func(from, to int) {
+	parallel.Do(len(entries), 512, func(from, to int) {
 		share := &decoder{file: f}
 		for i := from; i < to; i++ {
 			tasks[i] = share.task(f, entries[i])

@@ -9,7 +9,7 @@ import (
 	"path/filepath"
 	"strings"
 
-	"tugline/internal/shares"
+	"tugline/internal/parallel"
 )
 
 // Load reads the project file at path, an absolute path, with all its parts,
@@ -141,7 +141,7 @@ func (l *loader) parts(files []*File) {
 			r.takers = append(r.takers, taker{f, part})
 		}
 	}
-	shares.Do(len(next), 1, func(from, to int) {
+	parallel.Do(len(next), 1, func(from, to int) {
 		for _, r := range next[from:to] {
 			var text []byte
 			if text, r.err = l.read(r.source.Path); r.err == nil {

@@ -1,4 +1,4 @@
-package tracked
+package vcs
 
 import (
 	"context"
@@ -18,7 +18,7 @@ func TestFiles(t *testing.T) {
 	for _, name := range []string{"tracked", "größe\nx", "not"} {
 		require.NoError(t, os.WriteFile(filepath.Join(sub, name), nil, 0o644))
 	}
-	found, err := Files(context.Background(), sub)
+	found, err := Tracked(context.Background(), sub)
 	require.NoError(t, err)
 	assert.Empty(t, found, "there is no version control")
 
@@ -26,12 +26,12 @@ func TestFiles(t *testing.T) {
 		out, err := exec.Command("git", append([]string{"-C", top}, args...)...).CombinedOutput()
 		require.NoError(t, err, "%s", out)
 	}
-	found, err = Files(context.Background(), sub)
+	found, err = Tracked(context.Background(), sub)
 	require.NoError(t, err)
 	assert.Equal(t, map[string]bool{"tracked": true, "größe\nx": true}, found, "below the folder, from there")
 
 	require.NoError(t, os.RemoveAll(filepath.Join(top, ".git")))
 	require.NoError(t, os.Mkdir(filepath.Join(top, ".hg"), 0o755))
-	_, err = Files(context.Background(), sub)
+	_, err = Tracked(context.Background(), sub)
 	assert.ErrorIs(t, err, ErrUnknown)
 }

@@ -1,5 +1,5 @@
-// Package tracked asks the version control of a folder which files it tracks.
-package tracked
+// Package vcs asks the version control of a folder which files it tracks.
+package vcs
 
 import (
 	"context"
@@ -15,10 +15,10 @@ import (
 // be asked.
 var ErrUnknown = errors.New("the version control of this folder cannot be asked which files it tracks")
 
-// Files returns the paths below top, an absolute path, that are under version
+// Tracked returns the paths below top, an absolute path, that are under version
 // control, relative to top and with slashes. Without version control there are
 // none. The error wraps [ErrUnknown] if it cannot be asked.
-func Files(ctx context.Context, top string) (map[string]bool, error) {
+func Tracked(ctx context.Context, top string) (map[string]bool, error) {
 	kind := kindOf(top)
 	if kind == "" {
 		return nil, nil

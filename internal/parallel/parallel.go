@@ -1,5 +1,5 @@
-// Package shares divides work among the processors.
-package shares
+// Package parallel divides work among the processors.
+package parallel
 
 import (
 	"runtime"
