@@ -18,9 +18,10 @@ import (
 // import of the others.
 var mayImport = map[string][]string{
 	"cmd/tugline":          {"internal/cli"},
-	"internal/cli":         {"demo", "internal/output", "internal/engine", "internal/store", "internal/history", "internal/shell", "internal/vcs", "internal/fingerprint", "internal/files", "internal/plan", "internal/project", "internal/secret"},
-	"internal/output":      {"internal/atomicfile", "internal/engine", "internal/history", "internal/fingerprint", "internal/plan", "internal/project"},
-	"internal/engine":      {"internal/atomicfile", "internal/store", "internal/history", "internal/shell", "internal/fingerprint", "internal/files", "internal/glob", "internal/plan", "internal/project", "internal/secret", "internal/parallel"},
+	"internal/cli":         {"demo", "internal/output", "internal/engine", "internal/cache", "internal/store", "internal/history", "internal/shell", "internal/vcs", "internal/fingerprint", "internal/files", "internal/plan", "internal/project", "internal/secret"},
+	"internal/output":      {"internal/atomicfile", "internal/engine", "internal/cache", "internal/history", "internal/fingerprint", "internal/plan", "internal/project"},
+	"internal/cache":       {"internal/store", "internal/history", "internal/fingerprint", "internal/files", "internal/glob", "internal/plan", "internal/project"},
+	"internal/engine":      {"internal/atomicfile", "internal/cache", "internal/history", "internal/shell", "internal/fingerprint", "internal/files", "internal/plan", "internal/project", "internal/secret", "internal/parallel"},
 	"internal/shell":       {"internal/atomicfile"},
 	"internal/plan":        {"internal/project", "internal/glob", "internal/secret"},
 	"internal/project":     {"internal/glob", "internal/parallel"},
@@ -35,7 +36,7 @@ var mayImport = map[string][]string{
 	"internal/parallel":    {},
 	"demo":                 {},
 	"docs/generate":        {"internal/cli"},
-	"bench":                {"internal/cli", "internal/engine", "internal/plan", "internal/project", "internal/shell", "internal/files", "internal/glob", "internal/store"},
+	"bench":                {"internal/cli", "internal/engine", "internal/cache", "internal/plan", "internal/project", "internal/shell", "internal/files", "internal/glob", "internal/store"},
 }
 
 // homes are the packages in which an outside library may be imported.
@@ -51,7 +52,7 @@ var homes = map[string][]string{
 	"mvdan.cc/sh/v3/pattern":          {"internal/shell"},
 	"golang.org/x/sys":                {"internal/shell", "internal/files", "internal/store", "internal/atomicfile"},
 	"github.com/bmatcuk/doublestar":   {"internal/glob"},
-	"github.com/zeebo/blake3":         {"internal/files", "internal/fingerprint", "internal/history", "internal/store", "internal/engine"},
+	"github.com/zeebo/blake3":         {"internal/files", "internal/fingerprint", "internal/history", "internal/store", "internal/cache"},
 	"github.com/pierrec/lz4":          {"internal/store"},
 	"github.com/gofrs/flock":          {"internal/history", "internal/store"},
 	"github.com/hashicorp/go-version": {"internal/project"},

@@ -13,6 +13,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"tugline/internal/cache"
 	"tugline/internal/engine"
 	"tugline/internal/history"
 	"tugline/internal/output"
@@ -138,7 +139,7 @@ func (a *app) listed(ctx context.Context, l plan.Listed) ([]string, error) {
 		}
 		return project.Lines(string(text), true), err
 	}
-	return engine.Paths(a.files(), l.Globs)
+	return cache.Paths(a.files(), l.Globs)
 }
 
 func (a *app) envCommand() *cobra.Command {

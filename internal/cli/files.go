@@ -11,7 +11,7 @@ import (
 	"github.com/alecthomas/units"
 	"github.com/spf13/cobra"
 
-	"tugline/internal/engine"
+	"tugline/internal/cache"
 	"tugline/internal/history"
 	"tugline/internal/output"
 	"tugline/internal/plan"
@@ -131,7 +131,7 @@ func (a *app) sweepCommand() *cobra.Command {
 
 // made returns what runs have made: of calls, or of all tasks; with stale, what
 // no task makes any more. A call without arguments means all calls of its task.
-func (a *app) made(ctx context.Context, p *project.Project, calls []project.Call, stale bool) ([]engine.Made, error) {
+func (a *app) made(ctx context.Context, p *project.Project, calls []project.Call, stale bool) ([]cache.Made, error) {
 	wanted := func(r *history.Record) bool {
 		if len(calls) == 0 {
 			return slices.ContainsFunc(p.Tasks, func(t *project.Task) bool { return t.Name == r.Task })
@@ -146,7 +146,7 @@ func (a *app) made(ctx context.Context, p *project.Project, calls []project.Call
 		return memory.Made(wanted)
 	}
 	found, err := a.stale(ctx, p)
-	return slices.DeleteFunc(found, func(made engine.Made) bool { return len(calls) > 0 && !wanted(&made.Record) }), err
+	return slices.DeleteFunc(found, func(made cache.Made) bool { return len(calls) > 0 && !wanted(&made.Record) }), err
 }
 
 // recordOf reports whether a record is that of a call of t with the arguments of
@@ -171,7 +171,7 @@ func recordOf(r *history.Record, t *project.Task, c project.Call) bool {
 }
 
 // stale returns what earlier runs made and no task makes any more.
-func (a *app) stale(ctx context.Context, p *project.Project) ([]engine.Made, error) {
+func (a *app) stale(ctx context.Context, p *project.Project) ([]cache.Made, error) {
 	req, err := a.request(ctx, p, &runOptions{})
 	if err != nil {
 		return nil, err
@@ -185,7 +185,7 @@ func (a *app) stale(ctx context.Context, p *project.Project) ([]engine.Made, err
 
 // sweep deletes what was made, but for what is under version control, and tells
 // of each file.
-func (a *app) sweep(ctx context.Context, p *project.Project, made []engine.Made, o *sweepOptions) error {
+func (a *app) sweep(ctx context.Context, p *project.Project, made []cache.Made, o *sweepOptions) error {
 	kept, err := vcs.Tracked(ctx, p.Folder)
 	if errors.Is(err, vcs.ErrUnknown) {
 		return &usageError{msg: err.Error(), hint: "nothing was deleted"}

@@ -14,6 +14,7 @@ import (
 	"github.com/spf13/cobra"
 	"github.com/spf13/pflag"
 
+	"tugline/internal/cache"
 	"tugline/internal/engine"
 	"tugline/internal/history"
 	"tugline/internal/output"
@@ -27,7 +28,7 @@ const keepRuns = 50
 
 // record begins the record of a run. It returns nil, and says so, when none can
 // be kept.
-func (a *app) record(p *project.Project, memory *engine.Memory, options *runOptions) *engine.Recording {
+func (a *app) record(p *project.Project, memory *cache.Cache, options *runOptions) *engine.Recording {
 	folder, err := filepath.Rel(p.Folder, a.stood)
 	if err != nil {
 		folder = a.stood
@@ -45,7 +46,7 @@ func (a *app) record(p *project.Project, memory *engine.Memory, options *runOpti
 }
 
 // endRecord ends the record of a run.
-func (a *app) endRecord(p *project.Project, memory *engine.Memory, r *engine.Recording, summary engine.Summary, runErr error) {
+func (a *app) endRecord(p *project.Project, memory *cache.Cache, r *engine.Recording, summary engine.Summary, runErr error) {
 	if r == nil {
 		return
 	}

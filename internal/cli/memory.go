@@ -10,7 +10,7 @@ import (
 
 	"github.com/spf13/pflag"
 
-	"tugline/internal/engine"
+	"tugline/internal/cache"
 	"tugline/internal/fingerprint"
 	"tugline/internal/history"
 	"tugline/internal/project"
@@ -40,9 +40,9 @@ func (o *memoryOptions) add(flags *pflag.FlagSet) {
 
 // memory opens what is known of p from earlier runs. forced are the tasks that
 // --force means.
-func (a *app) memory(p *project.Project, options *memoryOptions, forced []project.Call) (*engine.Memory, error) {
+func (a *app) memory(p *project.Project, options *memoryOptions, forced []project.Call) (*cache.Cache, error) {
 	ledger := history.At(p.Folder)
-	m := &engine.Memory{
+	m := &cache.Cache{
 		Top: p.Folder, Ledger: ledger, Files: a.files(), Run: a.runName,
 		ForceNeeds: options.forceNeeds, Force: map[*project.Task]bool{}, AsIs: map[*project.Task]bool{},
 		World: fingerprint.World{Top: p.Folder, OS: runtime.GOOS, Arch: runtime.GOARCH, Hidden: a.secrets.Text},
@@ -80,7 +80,7 @@ func (a *app) memory(p *project.Project, options *memoryOptions, forced []projec
 
 // remember makes m ready to be written to. It returns false, and says so, when
 // nothing can be kept beside the project.
-func (a *app) remember(m *engine.Memory) bool {
+func (a *app) remember(m *cache.Cache) bool {
 	if m.Store != nil {
 		if err := m.Store.Create(); err != nil {
 			a.tell("tugline: outputs are neither stored nor restored: " + err.Error() + "\n")
@@ -100,7 +100,7 @@ func (a *app) remember(m *engine.Memory) bool {
 
 // settleMemory ends the use of m: it keeps what is known of the files, and the
 // store within its limit.
-func (a *app) settleMemory(p *project.Project, m *engine.Memory) {
+func (a *app) settleMemory(p *project.Project, m *cache.Cache) {
 	if err := m.Files.Save(m.Ledger.Folder()); err != nil {
 		a.tell("tugline: " + err.Error() + "\n") // they are read again next time
 	}

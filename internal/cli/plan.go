@@ -6,6 +6,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"tugline/internal/cache"
 	"tugline/internal/engine"
 	"tugline/internal/output"
 	"tugline/internal/plan"
@@ -53,7 +54,7 @@ func (a *app) foresee(ctx context.Context, p *project.Project, calls []project.C
 	if err := a.goOn(pl, memory, run); err != nil {
 		return err
 	}
-	preview, err := memory.Foresee(pl)
+	preview, err := memory.Preview(pl)
 	if err != nil {
 		return err
 	}
@@ -69,7 +70,7 @@ func (a *app) foresee(ctx context.Context, p *project.Project, calls []project.C
 		return errFailed
 	}
 	for _, s := range preview.Steps {
-		if s.Action == engine.ToRun || s.Action == engine.Maybe || s.Action == engine.ToRestore {
+		if s.Action == cache.ToRun || s.Action == cache.Maybe || s.Action == cache.ToRestore {
 			return errFailed
 		}
 	}
@@ -78,7 +79,7 @@ func (a *app) foresee(ctx context.Context, p *project.Project, calls []project.C
 
 // planned returns a plan of calls and what is known from earlier runs, without
 // changing anything.
-func (a *app) planned(ctx context.Context, p *project.Project, calls []project.Call, run *runOptions, noCompute bool) (*plan.Plan, *engine.Memory, error) {
+func (a *app) planned(ctx context.Context, p *project.Project, calls []project.Call, run *runOptions, noCompute bool) (*plan.Plan, *cache.Cache, error) {
 	req, err := a.request(ctx, p, run)
 	if err != nil {
 		return nil, nil, err
@@ -116,7 +117,7 @@ func (a *app) why(ctx context.Context, p *project.Project, call project.Call, ru
 	if err != nil {
 		return err
 	}
-	preview, err := memory.Foresee(pl)
+	preview, err := memory.Preview(pl)
 	if err != nil {
 		return err
 	}
@@ -124,7 +125,7 @@ func (a *app) why(ctx context.Context, p *project.Project, call project.Call, ru
 	var all []output.Why
 	for _, s := range preview.Steps {
 		if s.Step.Task == t && (len(t.Looped()) > 0 || len(all) == 0) {
-			shown := output.Why{Foreseen: s}
+			shown := output.Why{StepPreview: s}
 			shown.Last, shown.Ran = memory.Ledger.Read(s.Step.ID())
 			all = append(all, shown)
 		}

@@ -15,6 +15,7 @@ import (
 	"github.com/spf13/cobra"
 	"github.com/spf13/pflag"
 
+	"tugline/internal/cache"
 	"tugline/internal/engine"
 	"tugline/internal/output"
 	"tugline/internal/plan"
@@ -139,7 +140,7 @@ func (a *app) runCalls(ctx context.Context, p *project.Project, calls []project.
 	cfg := engine.Config{Jobs: jobs, After: p.After, AfterAll: options.after, Grace: grace, Quiet: a.quiet, Kill: a.env.Kill, Secrets: a.secrets, List: a.listed}
 	var recording *engine.Recording
 	if a.remember(memory) {
-		cfg.Memory = memory
+		cfg.Cache = memory
 		defer a.settleMemory(p, memory)
 		recording = a.record(p, memory, options)
 		usual := sync.OnceValue(memory.Ledger.Usual)
@@ -192,13 +193,14 @@ func (a *app) ready(ctx context.Context, p *project.Project, calls []project.Cal
 }
 
 // goOn tells memory what was done in the run that is gone on with, if any.
-func (a *app) goOn(pl *plan.Plan, memory *engine.Memory, options *runOptions) error {
+func (a *app) goOn(pl *plan.Plan, memory *cache.Cache, options *runOptions) error {
 	if options.resumes == nil {
 		return nil
 	}
 	run, err := a.findRun(memory.Ledger, *options.resumes)
 	if err == nil {
-		memory.Done = engine.DoneIn(pl, run)
+		done := engine.DoneIn(pl, run)
+		memory.Resumed, memory.Expanded = done.Finished, done.Review
 	}
 	return err
 }

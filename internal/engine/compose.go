@@ -175,8 +175,8 @@ func (l *loop) failureEnv(s *plan.Step) []string {
 // list asks for the values of a step's instances, aside from the loop: a script
 // may tell them. Its slot is that of a step which runs.
 func (l *loop) list(ctx context.Context, s *plan.Step) {
-	if l.cfg.Memory != nil {
-		l.cfg.Memory.Files.Forget()
+	if l.cfg.Cache != nil {
+		l.cfg.Cache.Files.Forget()
 	}
 	questions := l.plan.Lists(s)
 	if l.cfg.List == nil {
@@ -218,8 +218,8 @@ func (l *loop) expand(ctx context.Context, s *plan.Step, answers plan.Answers) *
 		}
 		return r
 	}
-	if l.cfg.Memory != nil {
-		l.cfg.Memory.Done.review(l.plan)
+	if l.cfg.Cache != nil && l.cfg.Cache.Expanded != nil {
+		l.cfg.Cache.Expanded(l.plan)
 	}
 	l.removeVanished(ctx, []*project.Task{s.Task})
 	l.grow(added)
@@ -374,4 +374,21 @@ func (l *loop) policy(w *plan.Ward) string {
 		return l.cfg.After
 	}
 	return "drain"
+}
+
+// removeVanished removes what vanished instances of a plan's tasks left, before
+// anything runs that could read it.
+func (l *loop) removeVanished(ctx context.Context, tasks []*project.Task) {
+	if l.cfg.Cache == nil || ctx.Err() != nil {
+		return
+	}
+	for _, t := range tasks {
+		told, err := l.cfg.Cache.RemoveVanished(l.plan, t)
+		if err != nil {
+			told = append(told, fmt.Sprintf("cannot remove outputs of instances of %s that no longer exist: %v", t.Name, err))
+		}
+		for _, text := range told {
+			l.tell(Event{Kind: RunNote, Time: l.cfg.Now(), Text: []byte(l.cfg.Secrets.Text(text))})
+		}
+	}
 }

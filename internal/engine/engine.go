@@ -9,6 +9,7 @@ import (
 	"sync"
 	"time"
 
+	"tugline/internal/cache"
 	"tugline/internal/plan"
 	"tugline/internal/secret"
 	"tugline/internal/shell"
@@ -36,9 +37,9 @@ type Config struct {
 	// a pipe before them then.
 	Tee bool
 
-	// Memory tells what need not run, and is told what has. nil: all steps run,
+	// Cache tells what need not run, and is told what has. nil: all steps run,
 	// and nothing is remembered.
-	Memory *Memory
+	Cache *cache.Cache
 
 	Secrets *secret.Mask // masked in all that is told and printed; may be nil
 
@@ -287,7 +288,7 @@ func (l *loop) start(ctx context.Context, s *plan.Step) {
 			t.locks = append(t.locks, name)
 		}
 	}
-	if l.cfg.Memory != nil && s.Works() {
+	if l.cfg.Cache != nil && s.Works() {
 		t.inputs = s.Inputs()
 	}
 	l.work <- t

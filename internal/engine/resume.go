@@ -1,10 +1,8 @@
 package engine
 
 import (
-	"fmt"
 	"sync"
 
-	"tugline/internal/fingerprint"
 	"tugline/internal/history"
 	"tugline/internal/plan"
 	"tugline/internal/project"
@@ -26,15 +24,12 @@ type Done struct {
 // called was undone: it starts from its first call.
 func DoneIn(p *plan.Plan, run history.Run) *Done {
 	d := &Done{run: run}
-	d.review(p)
+	d.Review(p)
 	return d
 }
 
-// review finds out anew what is done, since a plan has steps that it had not.
-func (d *Done) review(p *plan.Plan) {
-	if d == nil {
-		return
-	}
+// Review finds out anew what is done, since a plan has steps that it had not.
+func (d *Done) Review(p *plan.Plan) {
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	d.steps = map[string]history.RunStep{}
@@ -145,20 +140,11 @@ func stepKey(s *plan.Step) string {
 	return s.Name
 }
 
-// weigh leaves a step as it is that was done, if what it depends on is the same.
-func (d *Done) weigh(s *plan.Step, v *Verdict) {
-	if d == nil {
-		return
-	}
+// Finished reports whether a step was finished in the run, and whether with a
+// fingerprint of that sum.
+func (d *Done) Finished(s *plan.Step, sum string) (run string, finished, same bool) {
 	d.mu.Lock()
-	old, done := d.steps[stepKey(s)]
-	d.mu.Unlock()
-	switch {
-	case !done:
-	case old.Sum == v.now.Sum && len(v.now.Unknown) == 0:
-		v.Action, v.done, v.last = Leave, true, 0
-		v.Reasons = reason("done", "finished in run "+d.run.ID)
-	default:
-		v.Reasons = append([]fingerprint.Reason{{Kind: "changed", What: d.run.ID, Text: fmt.Sprintf("changed since run %s", d.run.ID)}}, v.Reasons...)
-	}
+	defer d.mu.Unlock()
+	old, finished := d.steps[stepKey(s)]
+	return d.run.ID, finished, old.Sum == sum
 }

@@ -8,6 +8,7 @@ import (
 	"strings"
 	"time"
 
+	"tugline/internal/cache"
 	"tugline/internal/fingerprint"
 	"tugline/internal/plan"
 	"tugline/internal/project"
@@ -46,7 +47,7 @@ func (l *loop) judgeAndRun(ctx context.Context, t task, r *Result) error {
 	case skip != "":
 		r.State, r.Reason = Skipped, skip
 	case !t.step.Works():
-	case l.cfg.Memory == nil:
+	case l.cfg.Cache == nil:
 		l.runScripts(ctx, t, r, nil)
 	default:
 		return l.recall(ctx, t, r)
@@ -131,35 +132,35 @@ func timedOut(ctx context.Context) bool {
 
 // recall does with a step what the memory says of it.
 func (l *loop) recall(ctx context.Context, t task, r *Result) error {
-	m := l.cfg.Memory
-	v, err := m.Judge(t.step, t.inputs)
+	m := l.cfg.Cache
+	v, err := m.Decide(t.step, t.inputs)
 	if err != nil {
 		return err
 	}
-	if v.Action != Leave {
-		unlock, waited, err := m.acquire(ctx, t.step, func(what string) { l.wait(t.step, what) })
+	if v.Action != cache.Leave {
+		unlock, waited, err := m.Acquire(ctx, t.step, func(what string) { l.wait(t.step, what) })
 		if err != nil {
 			return err
 		}
 		defer unlock()
-		if head, _ := m.Ledger.Head(t.step.ID()); waited || head != v.head { // another one may have run it
+		if waited || m.IsStale(t.step, &v) { // another one may have run it
 			m.Files.Forget()
-			if v, err = m.Judge(t.step, t.inputs); err != nil {
+			if v, err = m.Decide(t.step, t.inputs); err != nil {
 				return err
 			}
 		}
 	}
-	r.Reasons, r.Done, r.Sum = v.Reasons, v.done, v.now.Sum
+	r.Reasons, r.Done, r.Sum = v.Reasons, v.Finished, v.Sum()
 	r.Reason = l.cfg.Secrets.Text(summary(v.Reasons)) // names of files may hold a secret
 	switch v.Action {
-	case Leave:
-		r.State, r.Saved = Unchanged, v.last
+	case cache.Leave:
+		r.State, r.Saved = Unchanged, v.Saved
 		return nil
-	case ToRestore:
-		done, aside, err := m.restore(ctx, t.step, &v, t.inputs)
+	case cache.ToRestore:
+		done, aside, err := m.Restore(ctx, t.step, &v, t.inputs)
 		r.noteAside(aside)
 		if done && err == nil {
-			r.State, r.Saved, r.Sum = Restored, v.last, v.now.Sum
+			r.State, r.Saved, r.Sum = Restored, v.Saved, v.Sum()
 			return nil
 		}
 		if ctx.Err() != nil {
@@ -186,14 +187,14 @@ func (r *Result) noteAside(folder string) {
 }
 
 // runAndKeep runs a step and remembers what it left.
-func (l *loop) runAndKeep(ctx context.Context, t task, r *Result, v *Verdict) error {
-	m := l.cfg.Memory
-	if !declares(t.step) {
+func (l *loop) runAndKeep(ctx context.Context, t task, r *Result, v *cache.Decision) error {
+	m := l.cfg.Cache
+	if !cache.Declares(t.step) {
 		l.runScripts(ctx, t, r, nil)
 		m.Files.Forget()
 		return nil
 	}
-	aside, err := m.begin(t.step, v)
+	aside, err := m.Begin(t.step, v)
 	r.noteAside(aside)
 	if err != nil {
 		return err
@@ -209,14 +210,14 @@ func (l *loop) runAndKeep(ctx context.Context, t task, r *Result, v *Verdict) er
 	if l.cfg.Stdout != nil && !l.cfg.Tee {
 		log = nil // it was printed past us
 	}
-	kept, err := m.keep(ctx, t.step, v, ended{t.inputs, l.cfg.Now().Sub(started), log})
-	r.Sum = v.now.Sum
-	if kept.changed != "" {
+	kept, err := m.Keep(ctx, t.step, v, cache.Success{Inputs: t.inputs, Took: l.cfg.Now().Sub(started), Log: log})
+	r.Sum = v.Sum()
+	if kept.Changed != "" {
 		r.Reason = ""
-		r.note(l.cfg.Secrets.Text(fmt.Sprintf("but %s changed meanwhile: not recorded, it runs again next time", kept.changed)))
+		r.note(l.cfg.Secrets.Text(fmt.Sprintf("but %s changed meanwhile: not recorded, it runs again next time", kept.Changed)))
 	}
-	if kept.unkept != "" {
-		r.note(kept.unkept)
+	if kept.NotStored != "" {
+		r.note(kept.NotStored)
 	}
 	return err
 }
@@ -272,12 +273,12 @@ func (l *loop) fail(ctx context.Context, r *Result, text *project.Text, env []st
 		r.Failure.Span = text.Span
 	}
 	var exit *shell.ExitError
-	var output *outputError
+	var output *cache.OutputError
 	var timeout timeoutError
 	switch {
 	case errors.As(err, &timeout):
 	case errors.As(err, &output):
-		r.Failure.Span = output.text.Span
+		r.Failure.Span = output.Text.Span
 	case errors.As(err, &exit):
 		r.Failure.Code = exit.Code
 		r.Failure.Span = text.At(exit.Where.Offset, exit.Where.Length)

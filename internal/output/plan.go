@@ -10,7 +10,7 @@ import (
 	"github.com/mattn/go-runewidth"
 	"github.com/pmezard/go-difflib/difflib"
 
-	"tugline/internal/engine"
+	"tugline/internal/cache"
 	"tugline/internal/fingerprint"
 	"tugline/internal/history"
 	"tugline/internal/plan"
@@ -18,20 +18,20 @@ import (
 )
 
 // action dresses the name of an action.
-func (st Style) action(action engine.Action, text string) string {
+func (st Style) action(action cache.Action, text string) string {
 	switch action {
-	case engine.ToRun:
+	case cache.ToRun:
 		return st.paint(text, color.FgHiGreen)
-	case engine.Maybe:
+	case cache.Maybe:
 		return st.paint(text, color.FgHiYellow)
-	case engine.ToRestore:
+	case cache.ToRestore:
 		return st.paint(text, color.FgHiBlue)
 	}
 	return st.paint(text, color.FgCyan)
 }
 
 // actions are all actions, in the order in which they are counted.
-var actions = []engine.Action{engine.ToRun, engine.Maybe, engine.ToRestore, engine.Leave, engine.Skip}
+var actions = []cache.Action{cache.ToRun, cache.Maybe, cache.ToRestore, cache.Leave, cache.Skip}
 
 // maxReasons is how many reasons a plan tells of one step, unless it is told to
 // be verbose.
@@ -39,7 +39,7 @@ const maxReasons = 4
 
 // Plan writes what a run would do, one step a line, each followed by the
 // reasons after the first.
-func Plan(w io.Writer, preview engine.Preview, verbose bool, st Style) error {
+func Plan(w io.Writer, preview cache.Preview, verbose bool, st Style) error {
 	steps := preview.Steps
 	var b strings.Builder
 	width := 0
@@ -75,7 +75,7 @@ func Plan(w io.Writer, preview engine.Preview, verbose bool, st Style) error {
 
 // quietInstances returns the instances that are left as they are and told of
 // together: a text for the first one of a task, none for the others.
-func quietInstances(steps []engine.Foreseen, verbose bool) map[*plan.Step]string {
+func quietInstances(steps []cache.StepPreview, verbose bool) map[*plan.Step]string {
 	quiet := map[*plan.Step]string{}
 	if verbose {
 		return quiet
@@ -84,7 +84,7 @@ func quietInstances(steps []engine.Foreseen, verbose bool) map[*plan.Step]string
 	for _, s := range steps {
 		if t := s.Step.Task; len(t.Looped()) > 0 && s.Step.Works() {
 			all[t]++
-			if s.Action == engine.Leave && len(s.Reasons) == 0 {
+			if s.Action == cache.Leave && len(s.Reasons) == 0 {
 				left[t] = append(left[t], s.Step)
 			}
 		}
@@ -120,12 +120,12 @@ func reasonTexts(reasons []fingerprint.Reason, all bool) []string {
 }
 
 // counted says how many steps have an action: 8 to run.
-var counted = map[engine.Action]string{
-	engine.ToRun: "to run", engine.Maybe: "maybe", engine.ToRestore: "to restore", engine.Leave: "unchanged", engine.Skip: "to skip",
+var counted = map[cache.Action]string{
+	cache.ToRun: "to run", cache.Maybe: "maybe", cache.ToRestore: "to restore", cache.Leave: "unchanged", cache.Skip: "to skip",
 }
 
-func actionCounts(steps []engine.Foreseen, st Style) string {
-	count := map[engine.Action]int{}
+func actionCounts(steps []cache.StepPreview, st Style) string {
+	count := map[cache.Action]int{}
 	for _, s := range steps {
 		count[s.Action]++
 	}
@@ -141,19 +141,19 @@ func actionCounts(steps []engine.Foreseen, st Style) string {
 	return strings.Join(parts, ", ")
 }
 
-// jsonForeseen is a step of a plan as JSON.
-type jsonForeseen struct {
+// jsonStep is a step of a plan as JSON.
+type jsonStep struct {
 	Name    string               `json:"name"`
-	Action  engine.Action        `json:"action"`
+	Action  cache.Action         `json:"action"`
 	Reasons []fingerprint.Reason `json:"reasons"`
 	Needs   []string             `json:"needs"`
 }
 
 // PlanJSON writes the same as one JSON object.
-func PlanJSON(w io.Writer, preview engine.Preview) error {
-	list := make([]jsonForeseen, 0, len(preview.Steps))
+func PlanJSON(w io.Writer, preview cache.Preview) error {
+	list := make([]jsonStep, 0, len(preview.Steps))
 	for _, s := range preview.Steps {
-		list = append(list, foreseenJSON(s))
+		list = append(list, stepJSON(s))
 	}
 	removes := []jsonRemoval{}
 	for _, made := range preview.Removes {
@@ -168,8 +168,8 @@ type jsonRemoval struct {
 	Paths  []string `json:"paths"`
 }
 
-func foreseenJSON(s engine.Foreseen) jsonForeseen {
-	out := jsonForeseen{Name: s.Step.Name, Action: s.Action, Reasons: append([]fingerprint.Reason{}, s.Reasons...), Needs: []string{}}
+func stepJSON(s cache.StepPreview) jsonStep {
+	out := jsonStep{Name: s.Step.Name, Action: s.Action, Reasons: append([]fingerprint.Reason{}, s.Reasons...), Needs: []string{}}
 	for _, need := range s.Step.Needs {
 		out.Needs = append(out.Needs, need.Name)
 	}
@@ -178,7 +178,7 @@ func foreseenJSON(s engine.Foreseen) jsonForeseen {
 
 // Why is a step held against its last good run.
 type Why struct {
-	engine.Foreseen
+	cache.StepPreview
 	Last history.Record
 	Ran  bool // there is a last good run
 }
@@ -193,7 +193,7 @@ func WriteWhy(w io.Writer, why Why, st Style) error {
 	} else {
 		b.WriteString("it has had no good run here\n")
 	}
-	if why.Action == engine.Leave && len(why.Reasons) == 0 {
+	if why.Action == cache.Leave && len(why.Reasons) == 0 {
 		fmt.Fprintf(&b, "nothing differs: %s read, %s written\n", countFiles(len(why.Last.Fingerprint.Files)), countFiles(len(why.Last.Outputs)))
 	}
 	for _, r := range why.Reasons {
@@ -202,7 +202,7 @@ func WriteWhy(w io.Writer, why Why, st Style) error {
 			b.WriteString(commandDiff(r, st))
 		}
 	}
-	if why.Action == engine.ToRestore {
+	if why.Action == cache.ToRestore {
 		b.WriteString("it ran in this state before: its outputs are in the store\n")
 	}
 	_, err := io.WriteString(w, b.String())
@@ -244,13 +244,13 @@ func commandDiff(r fingerprint.Reason, st Style) string {
 // jsonWhy is a step held against its last good run, as JSON.
 type jsonWhy struct {
 	Name    string               `json:"name"`
-	Action  engine.Action        `json:"action"`
+	Action  cache.Action         `json:"action"`
 	Reasons []fingerprint.Reason `json:"reasons"`
 	Last    *jsonLast            `json:"last"`
 }
 
 func whyJSON(why Why) jsonWhy {
-	f := foreseenJSON(why.Foreseen)
+	f := stepJSON(why.StepPreview)
 	out := jsonWhy{f.Name, f.Action, f.Reasons, nil}
 	if why.Ran {
 		out.Last = lastJSON(why.Last)

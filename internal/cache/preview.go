@@ -1,4 +1,4 @@
-package engine
+package cache
 
 import (
 	"fmt"
@@ -12,8 +12,8 @@ import (
 	"tugline/internal/project"
 )
 
-// Foreseen is what a run would do with a step.
-type Foreseen struct {
+// StepPreview is what a run would do with a step.
+type StepPreview struct {
 	Step    *plan.Step
 	Action  Action
 	Reasons []fingerprint.Reason
@@ -21,14 +21,14 @@ type Foreseen struct {
 
 // Preview is what a run would do.
 type Preview struct {
-	Steps   []Foreseen // those that have commands, in order
-	Removes []Made     // by instances that are no more
+	Steps   []StepPreview // those that have commands, in order
+	Removes []Made        // by instances that are no more
 }
 
-// Foresee returns what a run of p would do. It changes nothing but p, which gets
+// Preview returns what a run of p would do. It changes nothing but p, which gets
 // the instances whose values are known already.
-func (m *Memory) Foresee(p *plan.Plan) (Preview, error) {
-	f := &foreseer{memory: m, base: m.Files, pending: map[*plan.Step]bool{}, idle: map[*plan.Step]bool{}, unsure: map[*plan.Step]bool{}, restores: map[*plan.Step]string{}, left: map[*plan.Step]*restoration{}}
+func (c *Cache) Preview(p *plan.Plan) (Preview, error) {
+	f := &previewer{cache: c, base: c.Files, pending: map[*plan.Step]bool{}, idle: map[*plan.Step]bool{}, unsure: map[*plan.Step]bool{}, restores: map[*plan.Step]string{}, left: map[*plan.Step]*restoration{}}
 	err := f.removals(p, p.LoopedTasks())
 	if err == nil {
 		err = f.steps(p, p.Steps)
@@ -37,17 +37,17 @@ func (m *Memory) Foresee(p *plan.Plan) (Preview, error) {
 }
 
 // removals notes what will be removed, since instances of tasks are no more. What
-// is judged later is judged without it.
-func (f *foreseer) removals(p *plan.Plan, tasks []*project.Task) error {
+// is decided later is decided without it.
+func (f *previewer) removals(p *plan.Plan, tasks []*project.Task) error {
 	for _, t := range tasks {
-		gone, err := f.memory.Vanished(p, t)
+		gone, err := f.cache.Vanished(p, t)
 		if err != nil {
 			return err
 		}
 		for _, made := range gone {
 			if len(made.Paths) > 0 {
 				f.removes = append(f.removes, made)
-				f.base = &ahead{f.base, []*restoration{f.memory.removal(made.Paths)}}
+				f.base = &ahead{f.base, []*restoration{f.cache.removal(made.Paths)}}
 			}
 		}
 	}
@@ -55,38 +55,38 @@ func (f *foreseer) removals(p *plan.Plan, tasks []*project.Task) error {
 }
 
 // steps goes through steps in their order. Those that a loop adds come with it.
-func (f *foreseer) steps(p *plan.Plan, steps []*plan.Step) error {
+func (f *previewer) steps(p *plan.Plan, steps []*plan.Step) error {
 	in := f.base
-	judged := f.memory.judgeAll(steps, in)
+	decided := f.cache.decideAll(steps, in)
 	for i, s := range steps {
 		if f.base != in && (s.Works() || s.Skip != "") && s.Loop == nil { // something else goes, by now
-			judged[i] = f.memory.judgedIn(s, s.Inputs(), f.base)
+			decided[i] = f.cache.decidedIn(s, s.Inputs(), f.base)
 		}
-		if err := f.step(p, s, &judged[i]); err != nil {
+		if err := f.step(p, s, &decided[i]); err != nil {
 			return err
 		}
 	}
 	return nil
 }
 
-// judged is what is needed here of what [Memory.Judge] says of a step.
-type judged struct {
+// decided is what is needed here of what [Cache.Decide] says of a step.
+type decided struct {
 	action  Action
 	reasons []fingerprint.Reason
 	sum     string // of the fingerprint
 	err     error
 }
 
-// judgedIn judges a step by the files of a view.
-func (m *Memory) judgedIn(s *plan.Step, inputs []plan.Input, in view) judged {
-	v, err := m.judge(s, inputs, in)
-	return judged{v.Action, v.Reasons, v.now.Sum, err}
+// decidedIn judges a step by the files of a view.
+func (c *Cache) decidedIn(s *plan.Step, inputs []plan.Input, in view) decided {
+	v, err := c.decide(s, inputs, in)
+	return decided{v.Action, v.Reasons, v.now.Sum, err}
 }
 
-// judgeAll judges all steps that are judged for themselves, on all processors:
+// decideAll judges all steps that are decided for themselves, on all processors:
 // nothing changes meanwhile, so the order does not matter.
-func (m *Memory) judgeAll(steps []*plan.Step, in view) []judged {
-	all := make([]judged, len(steps))
+func (c *Cache) decideAll(steps []*plan.Step, in view) []decided {
+	all := make([]decided, len(steps))
 	type work struct {
 		at     int
 		inputs []plan.Input
@@ -96,7 +96,7 @@ func (m *Memory) judgeAll(steps []*plan.Step, in view) []judged {
 	for range runtime.GOMAXPROCS(0) {
 		wg.Go(func() {
 			for w := range next {
-				all[w.at] = m.judgedIn(steps[w.at], w.inputs, in)
+				all[w.at] = c.decidedIn(steps[w.at], w.inputs, in)
 			}
 		})
 	}
@@ -105,7 +105,7 @@ func (m *Memory) judgeAll(steps []*plan.Step, in view) []judged {
 			continue
 		}
 		w := work{at: i}
-		if s.Works() && (declares(s) || m.Done != nil) {
+		if s.Works() && (Declares(s) || c.Resumed != nil) {
 			w.inputs = s.Inputs() // not in several goroutines
 		}
 		next <- w
@@ -115,11 +115,11 @@ func (m *Memory) judgeAll(steps []*plan.Step, in view) []judged {
 	return all
 }
 
-// foreseer goes through a plan.
-type foreseer struct {
-	memory  *Memory
+// previewer goes through a plan.
+type previewer struct {
+	cache   *Cache
 	base    view // the files, without what will be removed
-	all     []Foreseen
+	all     []StepPreview
 	removes []Made
 	pending map[*plan.Step]bool // they may do something
 	idle    map[*plan.Step]bool // they are left as they are, or skipped
@@ -129,24 +129,24 @@ type foreseer struct {
 	left     map[*plan.Step]*restoration // what that will leave, where it was asked for; nil: it is not known
 }
 
-func (f *foreseer) step(p *plan.Plan, s *plan.Step, judged *judged) error {
+func (f *previewer) step(p *plan.Plan, s *plan.Step, decided *decided) error {
 	if s.Loop != nil {
 		return f.loop(p, s)
 	}
 	if !s.Works() && s.Skip == "" {
 		return f.standIn(s)
 	}
-	one, err := f.byFiles(s, judged)
+	one, err := f.byFiles(s, decided)
 	if err != nil {
 		return err
 	}
 	one.weighVariables()
-	if err := f.memory.weighConditions(&one, f.pending); err != nil {
+	if err := f.cache.weighConditions(&one, f.pending); err != nil {
 		return err
 	}
 	f.weighCalls(&one)
 	if one.Action == ToRestore {
-		f.restores[s] = judged.sum
+		f.restores[s] = decided.sum
 	}
 	if one.Action != Leave && one.Action != Skip {
 		f.pending[s] = true
@@ -159,12 +159,12 @@ func (f *foreseer) step(p *plan.Plan, s *plan.Step, judged *judged) error {
 
 // byFiles returns what a run would do with a step by the files that it reads:
 // as they will be, if that is known, else as they are.
-func (f *foreseer) byFiles(s *plan.Step, now *judged) (Foreseen, error) {
+func (f *previewer) byFiles(s *plan.Step, now *decided) (StepPreview, error) {
 	if restored := f.restoredBefore(s); restored != nil {
-		*now = f.memory.judgedIn(s, s.Inputs(), &ahead{f.base, restored})
-		return Foreseen{s, now.action, now.reasons}, now.err
+		*now = f.cache.decidedIn(s, s.Inputs(), &ahead{f.base, restored})
+		return StepPreview{s, now.action, now.reasons}, now.err
 	}
-	one := Foreseen{s, now.action, now.reasons}
+	one := StepPreview{s, now.action, now.reasons}
 	if now.err != nil {
 		return one, now.err
 	}
@@ -173,7 +173,7 @@ func (f *foreseer) byFiles(s *plan.Step, now *judged) (Foreseen, error) {
 
 // restoredBefore returns what the restores will leave from which s reads. It is
 // nil if there are none, or if a step that s reads from may leave something else.
-func (f *foreseer) restoredBefore(s *plan.Step) []*restoration {
+func (f *previewer) restoredBefore(s *plan.Step) []*restoration {
 	var restored []*restoration
 	for _, via := range s.Through {
 		key, sure := f.restores[via.Step]
@@ -185,7 +185,7 @@ func (f *foreseer) restoredBefore(s *plan.Step) []*restoration {
 		}
 		left, asked := f.left[via.Step]
 		if !asked {
-			left = f.memory.restoration(via.Step, key)
+			left = f.cache.restoration(via.Step, key)
 			f.left[via.Step] = left
 		}
 		if left == nil {
@@ -199,10 +199,10 @@ func (f *foreseer) restoredBefore(s *plan.Step) []*restoration {
 }
 
 // standIn weighs a step that stands for others.
-func (f *foreseer) standIn(s *plan.Step) error {
-	one := Foreseen{Step: s, Action: ToRun}
+func (f *previewer) standIn(s *plan.Step) error {
+	one := StepPreview{Step: s, Action: ToRun}
 	if s.Role == plan.Opening {
-		if err := f.memory.weighConditions(&one, f.pending); err != nil {
+		if err := f.cache.weighConditions(&one, f.pending); err != nil {
 			return err
 		}
 	}
@@ -216,16 +216,16 @@ func (f *foreseer) standIn(s *plan.Step) error {
 
 // loop adds the instances of a step, if what tells their values will not be
 // made anew.
-func (f *foreseer) loop(p *plan.Plan, s *plan.Step) error {
+func (f *previewer) loop(p *plan.Plan, s *plan.Step) error {
 	if s.Loop.Uncomputed {
 		f.pending[s] = true
-		f.all = append(f.all, Foreseen{s, Maybe, reason("uncomputed", "its values are not computed")})
+		f.all = append(f.all, StepPreview{s, Maybe, reason("uncomputed", "its values are not computed")})
 		return nil
 	}
 	for _, need := range s.Needs {
 		if f.pending[need] {
 			f.pending[s] = true
-			f.all = append(f.all, Foreseen{s, Maybe, []fingerprint.Reason{{
+			f.all = append(f.all, StepPreview{s, Maybe, []fingerprint.Reason{{
 				Kind: "upstream", What: need.Name, Text: fmt.Sprintf("its values are known when %s has ended", need.Name),
 			}}})
 			return nil
@@ -233,7 +233,9 @@ func (f *foreseer) loop(p *plan.Plan, s *plan.Step) error {
 	}
 	added, err := p.Expand(s, nil)
 	if err == nil {
-		f.memory.Done.review(p)
+		if f.cache.Expanded != nil {
+			f.cache.Expanded(p)
+		}
 		err = f.removals(p, []*project.Task{s.Task})
 	}
 	if err == nil {
@@ -245,7 +247,7 @@ func (f *foreseer) loop(p *plan.Plan, s *plan.Step) error {
 
 // weighCalls makes a verdict uncertain, or none, of a step that is called
 // because of how another one ends.
-func (f *foreseer) weighCalls(one *Foreseen) {
+func (f *previewer) weighCalls(one *StepPreview) {
 	if len(one.Step.Triggers) == 0 || one.Action == Skip {
 		return
 	}
@@ -286,7 +288,7 @@ func callText(kind string, owner *plan.Step) string {
 
 // called returns of which kind a call is, if that is not sure to be made: idle
 // if it is sure not to be.
-func (f *foreseer) called(t *plan.Trigger) (kind string, owner *plan.Step) {
+func (f *previewer) called(t *plan.Trigger) (kind string, owner *plan.Step) {
 	owner = t.Owners[0]
 	if f.unsure[owner.First()] && (t.Kind == project.Makes || t.Kind == project.Finally) {
 		return "when", owner
@@ -305,13 +307,13 @@ func (f *foreseer) called(t *plan.Trigger) (kind string, owner *plan.Step) {
 
 // weighConditions makes a verdict uncertain, or none, that rests on conditions
 // which are asked when the needs have ended. Scripts are not run for it.
-func (m *Memory) weighConditions(f *Foreseen, pending map[*plan.Step]bool) error {
+func (c *Cache) weighConditions(f *StepPreview, pending map[*plan.Step]bool) error {
 	s := f.Step
 	if f.Action == Skip || len(s.When) == 0 && s.Task.When.Run.Value == "" {
 		return nil
 	}
 	if len(s.When) > 0 && !slices.ContainsFunc(s.Needs, func(need *plan.Step) bool { return pending[need] }) {
-		missing, err := missingFiles(m.Files, s)
+		missing, err := MissingFiles(c.Files, s)
 		if missing != "" || err != nil {
 			f.Action, f.Reasons = Skip, reason("skip", missing)
 			return err
@@ -329,7 +331,7 @@ func (m *Memory) weighConditions(f *Foreseen, pending map[*plan.Step]bool) error
 
 // weighVariables makes a verdict uncertain that rests on variables which were
 // not computed.
-func (f *Foreseen) weighVariables() {
+func (f *StepPreview) weighVariables() {
 	if len(f.Step.Uncomputed) == 0 || f.Action == Skip || len(f.Reasons) > 0 && f.Reasons[0].Kind == "as-is" {
 		return
 	}
@@ -346,7 +348,7 @@ func (f *Foreseen) weighVariables() {
 
 // weigh makes a verdict uncertain that rests on files which an earlier step
 // may still write.
-func (f *Foreseen) weigh(pending map[*plan.Step]bool, restores map[*plan.Step]string) error {
+func (f *StepPreview) weigh(pending map[*plan.Step]bool, restores map[*plan.Step]string) error {
 	var before *plan.Step
 	var written []plan.Glob
 	for _, via := range f.Step.Through {

@@ -1,4 +1,4 @@
-package engine
+package cache
 
 import (
 	"errors"
@@ -17,11 +17,11 @@ import (
 	"tugline/internal/store"
 )
 
-// begin makes the folders of what a step writes, and notes that it starts. What
+// Begin makes the folders of what a step writes, and notes that it starts. What
 // stands in the place of an output of its last good run, and is a folder where
 // that was a file or the other way round, is moved aside: aside tells where to.
-func (m *Memory) begin(s *plan.Step, v *Verdict) (aside string, err error) {
-	root, err := os.OpenRoot(m.Top)
+func (c *Cache) Begin(s *plan.Step, v *Decision) (aside string, err error) {
+	root, err := os.OpenRoot(c.Top)
 	if err != nil {
 		return "", err
 	}
@@ -30,9 +30,9 @@ func (m *Memory) begin(s *plan.Step, v *Verdict) (aside string, err error) {
 		if g.Not {
 			continue
 		}
-		moved, err := m.clearWay(root, s, g)
+		moved, err := c.clearWay(root, s, g)
 		if moved {
-			aside = m.aside()
+			aside = c.aside()
 		}
 		if err == nil {
 			err = makeFolder(root, g)
@@ -41,10 +41,10 @@ func (m *Memory) begin(s *plan.Step, v *Verdict) (aside string, err error) {
 			return aside, err
 		}
 	}
-	if v.present, err = matchOutputs(s.Writes, m.Files); err != nil {
+	if v.present, err = matchOutputs(s.Writes, c.Files); err != nil {
 		return aside, err
 	}
-	return aside, m.Ledger.Begin(s.ID(), v.now.Sum, history.Started)
+	return aside, c.Ledger.Begin(s.ID(), v.now.Sum, history.Started)
 }
 
 // makeFolder makes the folder of what a pattern of writes means.
@@ -58,7 +58,7 @@ func makeFolder(root *os.Root, g plan.Glob) error {
 	}
 	err := root.MkdirAll(filepath.FromSlash(folder), 0o777)
 	if leadsOut(err) {
-		return &outputError{g.Text, fmt.Sprintf("%s leads out of the project: a link stands in its way", g.Text.Value)}
+		return &OutputError{g.Text, fmt.Sprintf("%s leads out of the project: a link stands in its way", g.Text.Value)}
 	}
 	if err != nil {
 		return fmt.Errorf("making the folder of %q: %w", g.Text.Value, err)
@@ -68,7 +68,7 @@ func makeFolder(root *os.Root, g plan.Glob) error {
 
 // clearWay moves aside what stands in the place of what a pattern of writes means
 // without wildcards, if the last good run left something of another kind there.
-func (m *Memory) clearWay(root *os.Root, s *plan.Step, g plan.Glob) (moved bool, err error) {
+func (c *Cache) clearWay(root *os.Root, s *plan.Step, g plan.Glob) (moved bool, err error) {
 	name, plain := glob.Base(g.Pattern)
 	if !plain || name == "" || name == "." {
 		return false, nil
@@ -77,7 +77,7 @@ func (m *Memory) clearWay(root *os.Root, s *plan.Step, g plan.Glob) (moved bool,
 	if err != nil || info.Mode()&fs.ModeSymlink != 0 || !info.IsDir() && !g.Folder {
 		return false, nil // nothing stands there, or a file that is written anew
 	}
-	record, _ := m.Ledger.Read(s.ID()) // without one nothing is known
+	record, _ := c.Ledger.Read(s.ID()) // without one nothing is known
 	for _, f := range record.Outputs {
 		wasFile := f.Path == name && f.Mark != folderMark
 		wasFolder := f.Path == name && f.Mark == folderMark || strings.HasPrefix(f.Path, name+"/")
@@ -85,7 +85,7 @@ func (m *Memory) clearWay(root *os.Root, s *plan.Step, g plan.Glob) (moved bool,
 			if info.IsDir() && root.Remove(filepath.FromSlash(name)) == nil {
 				return false, nil // it was empty
 			}
-			return true, store.MoveAside(root, name, m.aside())
+			return true, store.MoveAside(root, name, c.aside())
 		}
 	}
 	return false, nil
@@ -103,32 +103,32 @@ func leadsOut(err error) bool {
 	return err != nil && err.Error() == "path escapes from parent"
 }
 
-// outputError says that the outputs of a step are not, or cannot be, what it
+// OutputError says that the outputs of a step are not, or cannot be, what it
 // declares.
-type outputError struct {
-	text project.Text // the pattern
-	msg  string
+type OutputError struct {
+	Text project.Text // the pattern
+	Msg  string
 }
 
-func (e *outputError) Error() string { return e.msg }
+func (e *OutputError) Error() string { return e.Msg }
 
 // keptTexts is how many bytes of outputs are held at most between knowing what
 // they are and putting them into the store.
 const keptTexts = 32 << 20
 
 // outputs returns what a step has written, for the store with its contents.
-func (m *Memory) outputs(s *plan.Step, toStore bool) ([]files.Found, error) {
+func (c *Cache) outputs(s *plan.Step, toStore bool) ([]files.Found, error) {
 	if !toStore || len(s.Writes) == 0 {
-		return matchOutputs(s.Writes, m.Files)
+		return matchOutputs(s.Writes, c.Files)
 	}
 	set, err := glob.Compile(plan.Patterns(s.Writes))
 	if err != nil {
 		return nil, err
 	}
-	return m.Files.Outputs(set, keptTexts)
+	return c.Files.Outputs(set, keptTexts)
 }
 
-// checkOutputs returns an [outputError] if a pattern of a step matches nothing,
+// checkOutputs returns an [*OutputError] if a pattern of a step matches nothing,
 // or an output lies outside the project.
 func checkOutputs(s *plan.Step, root *os.Root, outputs []files.Found) error {
 	inside := insider{root: root}
@@ -147,7 +147,7 @@ func checkOutputs(s *plan.Step, root *os.Root, outputs []files.Found) error {
 			}
 			matches = true
 			if err := inside.check(&outputs[i]); leadsOut(err) {
-				return &outputError{g.Text, fmt.Sprintf("the output %s leads out of the project", outputs[i].Path)}
+				return &OutputError{g.Text, fmt.Sprintf("the output %s leads out of the project", outputs[i].Path)}
 			} else if err != nil {
 				return err
 			}
@@ -157,7 +157,7 @@ func checkOutputs(s *plan.Step, root *os.Root, outputs []files.Found) error {
 			matches = err == nil && info.IsDir() // an empty folder
 		}
 		if !matches {
-			return &outputError{g.Text, fmt.Sprintf("succeeded but did not create %s, declared in writes", g.Text.Value)}
+			return &OutputError{g.Text, fmt.Sprintf("succeeded but did not create %s, declared in writes", g.Text.Value)}
 		}
 	}
 	return nil

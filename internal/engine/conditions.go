@@ -6,9 +6,8 @@ import (
 	"fmt"
 	"strings"
 
+	"tugline/internal/cache"
 	"tugline/internal/files"
-	"tugline/internal/glob"
-	"tugline/internal/plan"
 	"tugline/internal/shell"
 )
 
@@ -18,10 +17,10 @@ func (l *loop) skips(ctx context.Context, t task) (string, error) {
 	s := t.step
 	if len(s.When) > 0 {
 		tree := files.New(l.plan.Project.Folder)
-		if l.cfg.Memory != nil {
-			tree = l.cfg.Memory.Files
+		if l.cfg.Cache != nil {
+			tree = l.cfg.Cache.Files
 		}
-		if reason, err := missingFiles(tree, s); reason != "" || err != nil {
+		if reason, err := cache.MissingFiles(tree, s); reason != "" || err != nil {
 			return reason, err
 		}
 	}
@@ -43,21 +42,4 @@ func (l *loop) skips(ctx context.Context, t task) (string, error) {
 		return fmt.Sprintf("condition is false: %s", first), nil
 	}
 	return "", err
-}
-
-// missingFiles returns why a step is skipped for files that are not there.
-func missingFiles(tree *files.Tree, s *plan.Step) (string, error) {
-	set, err := glob.Compile(plan.Patterns(s.When))
-	if err != nil {
-		return "", err
-	}
-	found, err := tree.Match(set)
-	if err != nil || len(found) > 0 {
-		return "", err
-	}
-	var texts []string
-	for _, g := range s.When {
-		texts = append(texts, g.Text.Value)
-	}
-	return fmt.Sprintf("only if %s exists", strings.Join(texts, " or ")), nil
 }

@@ -1,7 +1,6 @@
-package engine
+package cache
 
 import (
-	"bytes"
 	"context"
 	"fmt"
 	"os"
@@ -18,32 +17,32 @@ import (
 	"tugline/internal/store"
 )
 
-// ended is what is known of a step that ended well.
-type ended struct {
-	inputs []plan.Input
-	took   time.Duration
-	log    []byte // what it printed; nil: not known
+// Success is what is known of a step that succeeded.
+type Success struct {
+	Inputs []plan.Input
+	Took   time.Duration
+	Log    []byte // what it printed; nil: not known
 }
 
-// kept is what became of the result of a step that ended well.
-type kept struct {
-	changed string // what changed of its inputs while it ran: nothing was kept; empty: nothing
-	unkept  string // why its outputs are not in the store, though they should be
+// Kept is what became of the result of a step that succeeded.
+type Kept struct {
+	Changed   string // what changed of its inputs while it ran: nothing was kept; empty: nothing
+	NotStored string // why its outputs are not in the store, though they should be
 }
 
-// keep checks the outputs of a step that ended well, keeps them and writes the
+// Keep checks the outputs of a step that ended well, keeps them and writes the
 // record. That they cannot be kept in the store is no failure.
 //
-// If something it read changed since it was judged, it may have read either:
+// If something it read changed since it was decided, it may have read either:
 // then nothing is kept, and the marker stays, so that it runs again.
-func (m *Memory) keep(ctx context.Context, s *plan.Step, v *Verdict, e ended) (k kept, err error) {
-	m.Files.Forget()
-	toStore := m.keeps(s) && len(v.now.Unknown) == 0
-	outputs, err := m.outputs(s, toStore)
+func (c *Cache) Keep(ctx context.Context, s *plan.Step, v *Decision, e Success) (k Kept, err error) {
+	c.Files.Forget()
+	toStore := c.storesOutputs(s) && len(v.now.Unknown) == 0
+	outputs, err := c.outputs(s, toStore)
 	if err != nil {
 		return k, err
 	}
-	root, err := os.OpenRoot(m.Top)
+	root, err := os.OpenRoot(c.Top)
 	if err != nil {
 		return k, err
 	}
@@ -51,24 +50,24 @@ func (m *Memory) keep(ctx context.Context, s *plan.Step, v *Verdict, e ended) (k
 	if err := checkOutputs(s, root, outputs); err != nil {
 		return k, err
 	}
-	if k.changed, err = m.changedMeanwhile(s, v); err != nil {
+	if k.Changed, err = c.changedMeanwhile(s, v); err != nil {
 		return k, err
 	}
 	before := v.now.Sum
-	if k.changed != "" {
+	if k.Changed != "" {
 		v.now.Sum = ""
-		return k, m.Ledger.Begin(s.ID(), before, history.Changed)
+		return k, c.Ledger.Begin(s.ID(), before, history.Changed)
 	}
-	if err := m.readAgain(s, v, e.inputs, outputs); err != nil {
+	if err := c.readAgain(s, v, e.Inputs, outputs); err != nil {
 		return k, err
 	}
 	if toStore {
-		made := store.Made{Took: e.took, Log: e.log, Local: m.localTexts(), LocalKey: m.localKey(before), Beside: m.before(s, v).isBeside}
-		if err := m.Store.Put(ctx, before, root, outputs, made); err != nil {
-			k.unkept = "not kept in the store: " + err.Error()
+		made := store.Made{Took: e.Took, Log: e.Log, Local: c.localTexts(), LocalKey: c.localKey(before), Beside: c.before(s, v).isBeside}
+		if err := c.Store.Put(ctx, before, root, outputs, made); err != nil {
+			k.NotStored = "not kept in the store: " + err.Error()
 		}
 	}
-	return k, m.write(s, v, outputs, e.took)
+	return k, c.write(s, v, outputs, e.Took)
 }
 
 // before is what is known of outputs from before a run.
@@ -78,13 +77,13 @@ type before struct {
 }
 
 // before returns what is known of the outputs of a step from before it ran.
-func (m *Memory) before(s *plan.Step, v *Verdict) before {
+func (c *Cache) before(s *plan.Step, v *Decision) before {
 	b := before{make(map[string]*files.Found, len(v.present)), map[string]fingerprint.File{}}
 	for i := range v.present {
 		b.present[v.present[i].Path] = &v.present[i]
 	}
 	if len(v.present) > 0 {
-		record, _ := m.Ledger.Read(s.ID()) // without one, it made nothing
+		record, _ := c.Ledger.Read(s.ID()) // without one, it made nothing
 		for _, f := range record.Outputs {
 			b.record[f.Path] = f
 		}
@@ -119,22 +118,22 @@ func (b before) was(f *files.Found) string {
 }
 
 // localTexts returns the paths of this checkout, as outputs may hold them.
-func (m *Memory) localTexts() []string {
-	texts := []string{m.Top}
-	if real, err := filepath.EvalSymlinks(m.Top); err == nil && real != m.Top {
+func (c *Cache) localTexts() []string {
+	texts := []string{c.Top}
+	if real, err := filepath.EvalSymlinks(c.Top); err == nil && real != c.Top {
 		texts = append(texts, real)
 	}
 	return texts
 }
 
 // changedMeanwhile tells what changed of the files that a step reads since it was
-// judged; empty: nothing. What it may have written itself, as a formatter does,
+// decided; empty: nothing. What it may have written itself, as a formatter does,
 // is left out.
-func (m *Memory) changedMeanwhile(s *plan.Step, v *Verdict) (string, error) {
+func (c *Cache) changedMeanwhile(s *plan.Step, v *Decision) (string, error) {
 	if len(s.Reads) == 0 {
 		return "", nil
 	}
-	now, err := m.match(s.Reads)
+	now, err := c.match(s.Reads)
 	if err != nil {
 		return "", err
 	}
@@ -190,7 +189,7 @@ func compareFound(a, b []files.Found) int {
 
 // readAgain takes the fingerprint of a step anew if it changed what it reads,
 // as a formatter does: what it left is the state in which it ended well.
-func (m *Memory) readAgain(s *plan.Step, v *Verdict, inputs []plan.Input, outputs []files.Found) error {
+func (c *Cache) readAgain(s *plan.Step, v *Decision, inputs []plan.Input, outputs []files.Found) error {
 	if len(v.reads) == 0 || len(outputs) == 0 {
 		return nil
 	}
@@ -200,10 +199,10 @@ func (m *Memory) readAgain(s *plan.Step, v *Verdict, inputs []plan.Input, output
 	}
 	for i := range outputs {
 		if set.Match(outputs[i].Path) {
-			if v.reads, err = m.Files.Match(set); err != nil {
+			if v.reads, err = c.Files.Match(set); err != nil {
 				return err
 			}
-			v.now = fingerprint.Compute(s, inputs, files.SumOf(v.reads), m.World)
+			v.now = fingerprint.Compute(s, inputs, files.SumOf(v.reads), c.World)
 			return nil
 		}
 	}
@@ -212,13 +211,13 @@ func (m *Memory) readAgain(s *plan.Step, v *Verdict, inputs []plan.Input, output
 
 // write keeps the record of a step that ended well, and has the instance found
 // again when its values are no more.
-func (m *Memory) write(s *plan.Step, v *Verdict, outputs []files.Found, took time.Duration) error {
+func (c *Cache) write(s *plan.Step, v *Decision, outputs []files.Found, took time.Duration) error {
 	if values := s.InstanceID(); values != "" && v.head == (history.Head{}) {
-		if err := m.Ledger.AddInstance(s.Task.Name, history.Instance{ID: s.ID(), Values: values}); err != nil {
+		if err := c.Ledger.AddInstance(s.Task.Name, history.Instance{ID: s.ID(), Values: values}); err != nil {
 			return err
 		}
 	}
-	if err := m.noteFolders(s, outputs); err != nil {
+	if err := c.noteFolders(s, outputs); err != nil {
 		return err
 	}
 	now := v.now
@@ -227,19 +226,19 @@ func (m *Memory) write(s *plan.Step, v *Verdict, outputs []files.Found, took tim
 	if len(s.Writes) > 0 {
 		outputsSum = files.SumOf(outputs)
 	}
-	written, before := fingerprint.Files(outputs), m.before(s, v)
+	written, before := fingerprint.Files(outputs), c.before(s, v)
 	for i := range outputs {
 		written[i].Beside, written[i].Was = before.isBeside(&outputs[i]), before.was(&outputs[i])
 	}
-	return m.Ledger.Write(s.ID(), history.Record{
-		Call: s.Name, Task: s.Task.Name, Run: m.Run, Finished: time.Now().UTC(), Ms: took.Milliseconds(),
+	return c.Ledger.Write(s.ID(), history.Record{
+		Call: s.Name, Task: s.Task.Name, Run: c.Run, Finished: time.Now().UTC(), Ms: took.Milliseconds(),
 		Sum: now.Sum, OutputsSum: outputsSum.String(), Fingerprint: now, Outputs: written,
 	})
 }
 
 // noteFolders notes which plain paths of writes turned out to be folders: the next
 // plan takes them for some.
-func (m *Memory) noteFolders(s *plan.Step, outputs []files.Found) error {
+func (c *Cache) noteFolders(s *plan.Step, outputs []files.Found) error {
 	for _, g := range s.Writes {
 		name, plain := glob.Base(g.Pattern)
 		if !plain || g.Not || g.Folder {
@@ -249,33 +248,10 @@ func (m *Memory) noteFolders(s *plan.Step, outputs []files.Found) error {
 			return strings.HasPrefix(f.Path, name+"/") || f.Path == name && f.Kind == files.Folder
 		}
 		if slices.ContainsFunc(outputs, below) {
-			if err := m.Ledger.AddFolder(name); err != nil {
+			if err := c.Ledger.AddFolder(name); err != nil {
 				return err
 			}
 		}
 	}
 	return nil
-}
-
-// printed gathers what a step prints, to be kept with its outputs.
-type printed struct {
-	text bytes.Buffer
-	over bool // it is too much to be kept
-}
-
-// maxPrinted is how much of what a step prints is kept, in bytes.
-const maxPrinted = 4 << 20
-
-func (p *printed) add(text []byte) {
-	if p.over = p.over || p.text.Len()+len(text) > maxPrinted; !p.over {
-		p.text.Write(text)
-	}
-}
-
-// bytes returns what was printed; nil if it was too much.
-func (p *printed) bytes() []byte {
-	if p.over {
-		return nil
-	}
-	return append([]byte{}, p.text.Bytes()...)
 }

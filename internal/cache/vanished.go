@@ -1,7 +1,6 @@
-package engine
+package cache
 
 import (
-	"context"
 	"fmt"
 	"slices"
 	"strings"
@@ -17,8 +16,8 @@ import (
 //
 // What another call left at the same path is that call's. What only a formatter
 // changed since counts as it was left.
-func (m *Memory) Vanished(p *plan.Plan, t *project.Task) ([]Made, error) {
-	recorded := m.Ledger.Instances(t.Name)
+func (c *Cache) Vanished(p *plan.Plan, t *project.Task) ([]Made, error) {
+	recorded := c.Ledger.Instances(t.Name)
 	if len(recorded) == 0 {
 		return nil, nil
 	}
@@ -36,7 +35,7 @@ func (m *Memory) Vanished(p *plan.Plan, t *project.Task) ([]Made, error) {
 		return nil, nil
 	}
 	var records, left []history.Record
-	for _, r := range m.Ledger.All() {
+	for _, r := range c.Ledger.All() {
 		if gone[r.ID] {
 			records = append(records, r)
 		} else {
@@ -47,7 +46,7 @@ func (m *Memory) Vanished(p *plan.Plan, t *project.Task) ([]Made, error) {
 	slices.SortFunc(records, func(a, b history.Record) int { return strings.Compare(a.Call, b.Call) })
 	var all []Made
 	for _, r := range records {
-		made, err := m.made(r, formatted)
+		made, err := c.made(r, formatted)
 		if err != nil {
 			return nil, err
 		}
@@ -61,19 +60,19 @@ func (m *Memory) Vanished(p *plan.Plan, t *project.Task) ([]Made, error) {
 // RemoveVanished removes what instances of t left that are no more, and their
 // records, and returns what there is to tell of it. What was edited since stays,
 // with its record. An instance that another Tugline runs is left to that.
-func (m *Memory) RemoveVanished(p *plan.Plan, t *project.Task) (told []string, err error) {
-	all, err := m.Vanished(p, t)
+func (c *Cache) RemoveVanished(p *plan.Plan, t *project.Task) (told []string, err error) {
+	all, err := c.Vanished(p, t)
 	if err != nil {
 		return nil, err
 	}
 	for _, made := range all {
-		unlock, taken := m.Ledger.TryLock(made.Record.ID)
+		unlock, taken := c.Ledger.TryLock(made.Record.ID)
 		if !taken {
 			continue
 		}
-		removed, err := m.Sweep(made.Paths)
+		removed, err := c.Sweep(made.Paths)
 		if err == nil && len(made.Edited) == 0 && len(removed) == len(made.Paths) {
-			err = m.Ledger.DropInstance(t.Name, made.Record.ID)
+			err = c.Ledger.DropInstance(t.Name, made.Record.ID)
 		}
 		unlock()
 		if len(removed) > 0 {
@@ -98,27 +97,10 @@ func someOf(paths []string) string {
 }
 
 // removal is what the removal of files will leave.
-func (m *Memory) removal(paths []string) *restoration {
+func (c *Cache) removal(paths []string) *restoration {
 	r := &restoration{}
 	for _, path := range paths {
 		r.before = append(r.before, files.Found{Path: path})
 	}
 	return r
-}
-
-// removeVanished removes what vanished instances of a plan's tasks left, before
-// anything runs that could read it.
-func (l *loop) removeVanished(ctx context.Context, tasks []*project.Task) {
-	if l.cfg.Memory == nil || ctx.Err() != nil {
-		return
-	}
-	for _, t := range tasks {
-		told, err := l.cfg.Memory.RemoveVanished(l.plan, t)
-		if err != nil {
-			told = append(told, fmt.Sprintf("cannot remove outputs of instances of %s that no longer exist: %v", t.Name, err))
-		}
-		for _, text := range told {
-			l.tell(Event{Kind: RunNote, Time: l.cfg.Now(), Text: []byte(l.cfg.Secrets.Text(text))})
-		}
-	}
 }

@@ -11,6 +11,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"tugline/internal/cache"
 	"tugline/internal/files"
 	"tugline/internal/fingerprint"
 	"tugline/internal/history"
@@ -38,7 +39,7 @@ func (r *remembered) write(name, text string) {
 }
 
 // planned plans a task, with what is remembered, as one call of Tugline does.
-func (r *remembered) planned(task string) (*plan.Plan, *Memory) {
+func (r *remembered) planned(task string) (*plan.Plan, *cache.Cache) {
 	r.t.Helper()
 	p, err := project.Parse(filepath.Join(r.top, "tugline.toml"), "tugline.toml", []byte(r.text))
 	require.NoError(r.t, err)
@@ -48,7 +49,7 @@ func (r *remembered) planned(task string) (*plan.Plan, *Memory) {
 	require.NoError(r.t, kept.Create())
 	ledger := history.At(r.top)
 	require.NoError(r.t, ledger.Create())
-	memory := &Memory{
+	memory := &cache.Cache{
 		Top: r.top, Ledger: ledger, Files: files.Open(r.top, ledger.Folder()), Store: kept,
 		World: fingerprint.World{Top: r.top, OS: "linux", Arch: "amd64", Hidden: func(s string) string { return s }},
 	}
@@ -63,7 +64,7 @@ func (r *remembered) run(task string) map[string]State {
 	scripts, err := Prepare(pl)
 	require.NoError(r.t, err)
 	r.ran = nil
-	summary, err := Run(context.Background(), pl, scripts, Config{Jobs: 1, Memory: memory, Exec: func(_ context.Context, cmd shell.Command) error {
+	summary, err := Run(context.Background(), pl, scripts, Config{Jobs: 1, Cache: memory, Exec: func(_ context.Context, cmd shell.Command) error {
 		r.ran = append(r.ran, cmd.Script)
 		return r.exec(cmd.Script)
 	}, Now: func() time.Time { return time.Unix(0, 0) }})

@@ -1,4 +1,4 @@
-package engine
+package cache
 
 import (
 	"path"
@@ -34,12 +34,12 @@ type restoration struct {
 
 // restoration returns what a restore of s will leave, which is kept under key;
 // nil if that is not known.
-func (m *Memory) restoration(s *plan.Step, key string) *restoration {
-	entry, ok := m.peek(key)
+func (c *Cache) restoration(s *plan.Step, key string) *restoration {
+	entry, ok := c.peek(key)
 	if !ok {
 		return nil
 	}
-	now, err := matchOutputs(s.Writes, m.Files)
+	now, err := matchOutputs(s.Writes, c.Files)
 	if err != nil {
 		return nil
 	}

@@ -8,6 +8,8 @@ import (
 	"strings"
 	"testing"
 
+	"tugline/internal/cache"
+
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 )
@@ -70,7 +72,7 @@ func (m *made) output(file string, text func(path string) string) string {
 // Whatever was changed, lost or undone: a plan says what a run then does, and a
 // run leaves what a clean run would.
 func TestAPlanSaysWhatARunDoes(t *testing.T) {
-	seen := map[Action]int{}
+	seen := map[cache.Action]int{}
 	for seed := range uint64(16) {
 		random := rand.New(rand.NewPCG(seed, 3))
 		tasks := randomProject(random)
@@ -112,7 +114,7 @@ func TestAPlanSaysWhatARunDoes(t *testing.T) {
 			}
 			at := fmt.Sprintf("seed %d, round %d", seed, round)
 			pl, memory := r.planned("all")
-			foreseen, err := memory.Foresee(pl)
+			foreseen, err := memory.Preview(pl)
 			require.NoError(t, err)
 			states := r.run("all")
 			moved := map[string]bool{} // what may have left other files than foreseen
@@ -123,15 +125,15 @@ func TestAPlanSaysWhatARunDoes(t *testing.T) {
 				for _, via := range f.Step.Through {
 					after = after || moved[via.Step.Name]
 				}
-				moved[name] = f.Action == ToRun || f.Action == Maybe
+				moved[name] = f.Action == cache.ToRun || f.Action == cache.Maybe
 				switch f.Action {
-				case Leave:
+				case cache.Leave:
 					assert.Equal(t, Unchanged, state, "%s: %s", at, name)
-				case ToRestore:
+				case cache.ToRestore:
 					assert.Equal(t, Restored, state, "%s: %s", at, name)
-				case ToRun:
+				case cache.ToRun:
 					assert.True(t, state == Ran || state == Restored && after, "%s: %s was to run, and is %s", at, name, state)
-				case Maybe:
+				case cache.Maybe:
 					assert.True(t, after, "%s: nothing is open before %s", at, name)
 				}
 			}
@@ -150,7 +152,7 @@ func TestAPlanSaysWhatARunDoes(t *testing.T) {
 			change(t, r, tasks, random)
 		}
 	}
-	for _, action := range []Action{Leave, ToRestore, ToRun, Maybe} {
+	for _, action := range []cache.Action{cache.Leave, cache.ToRestore, cache.ToRun, cache.Maybe} {
 		assert.Greater(t, seen[action], 10, action)
 	}
 }

@@ -1,4 +1,4 @@
-package engine
+package cache
 
 import (
 	"fmt"
@@ -25,23 +25,24 @@ const (
 	Skip      Action = "skip"      // it is not to be run
 )
 
-// Verdict is what is to be done with a step, and why.
-type Verdict struct {
+// Decision is what is to be done with a step, and why.
+type Decision struct {
 	Action  Action
 	Reasons []fingerprint.Reason
 
-	done    bool                    // it was done in the run that is gone on with
-	head    history.Head            // of its record, when it was judged
-	last    time.Duration           // what its last good run took; 0: not known
+	Finished bool          // it was finished in the run that is resumed
+	Saved    time.Duration // what its last good run took; 0: not known
+
+	head    history.Head            // of its record, when it was decided
 	now     fingerprint.Fingerprint // without files
 	outputs files.Digest            // the sum of the outputs, as they are now
 	reads   []files.Found           // what it reads, unless it is to be left
 	present []files.Found           // what stood in the places of its outputs before it ran or was restored
 }
 
-// Memory is what is known from earlier runs and how it is to be used. It may be
+// Cache is what is known from earlier runs and how it is to be used. It may be
 // used from many goroutines.
-type Memory struct {
+type Cache struct {
 	Top    string // the top folder of the project
 	Files  *files.Tree
 	Ledger *history.Ledger
@@ -53,41 +54,45 @@ type Memory struct {
 	ForceNeeds bool
 	Force      map[*project.Task]bool // run them whatever was
 	AsIs       map[*project.Task]bool // take them as unchanged
-	Done       *Done                  // what was done in the run that is gone on with; nil: there is none
+	// Resumed tells whether a step was finished in the run that is resumed, and whether
+	// with a fingerprint of that sum. nil: no run is resumed.
+	Resumed func(s *plan.Step, sum string) (run string, finished, same bool)
+	// Expanded is told that a plan has steps that it had not. nil: nobody is.
+	Expanded func(p *plan.Plan)
 }
 
 func reason(kind, text string) []fingerprint.Reason {
 	return []fingerprint.Reason{{Kind: kind, Text: text}}
 }
 
-// declares reports whether a step says what it reads or writes.
-func declares(s *plan.Step) bool { return len(s.Task.Reads)+len(s.Task.Writes) > 0 }
+// Declares reports whether a step says what it reads or writes.
+func Declares(s *plan.Step) bool { return len(s.Task.Reads)+len(s.Task.Writes) > 0 }
 
-// Judge returns what is to be done with a step whose inputs are given, as
+// Decide returns what is to be done with a step whose inputs are given, as
 // things are now. It changes nothing.
-func (m *Memory) Judge(s *plan.Step, inputs []plan.Input) (Verdict, error) {
-	return m.judge(s, inputs, m.Files)
+func (c *Cache) Decide(s *plan.Step, inputs []plan.Input) (Decision, error) {
+	return c.decide(s, inputs, c.Files)
 }
 
-// judge is Judge for the files of a view.
-func (m *Memory) judge(s *plan.Step, inputs []plan.Input, in view) (Verdict, error) {
+// decide is Decide for the files of a view.
+func (c *Cache) decide(s *plan.Step, inputs []plan.Input, in view) (Decision, error) {
 	switch {
 	case s.Skip != "":
-		return Verdict{Action: Skip, Reasons: reason("skip", s.Skip)}, nil
-	case m.AsIs[s.Task]:
-		return Verdict{Action: Leave, Reasons: reason("as-is", "treated as unchanged, as requested")}, nil
-	case !declares(s):
-		v := Verdict{Action: ToRun, Reasons: reason("undeclared", "declares neither reads nor writes")}
-		v.now = fingerprint.Compute(s, inputs, files.Digest{}, m.World)
+		return Decision{Action: Skip, Reasons: reason("skip", s.Skip)}, nil
+	case c.AsIs[s.Task]:
+		return Decision{Action: Leave, Reasons: reason("as-is", "treated as unchanged, as requested")}, nil
+	case !Declares(s):
+		v := Decision{Action: ToRun, Reasons: reason("undeclared", "declares neither reads nor writes")}
+		v.now = fingerprint.Compute(s, inputs, files.Digest{}, c.World)
 		if isAfterFailure(s) {
 			v.Reasons = calledReason(s)
 		} else {
-			m.Done.weigh(s, &v)
+			c.resume(s, &v)
 		}
 		return v, nil
 	}
-	v := Verdict{Action: ToRun}
-	head, known := m.Ledger.Head(s.ID())
+	v := Decision{Action: ToRun}
+	head, known := c.Ledger.Head(s.ID())
 	v.head = head
 	reads, err := inputsOf(s, &v, known, in)
 	if err != nil {
@@ -96,24 +101,24 @@ func (m *Memory) judge(s *plan.Step, inputs []plan.Input, in view) (Verdict, err
 	if v.outputs, err = sumOutputs(s.Writes, in); err != nil {
 		return v, err
 	}
-	v.now = fingerprint.Compute(s, inputs, reads, m.World)
+	v.now = fingerprint.Compute(s, inputs, reads, c.World)
 	switch {
 	case isAfterFailure(s):
 		v.Reasons = calledReason(s)
 	case len(v.now.Unknown) > 0:
 		v.Reasons = reason("secret", fmt.Sprintf("cannot tell whether the secret %s changed: no key to compare it", v.now.Unknown[0]))
-	case m.ForceNeeds || m.Force[s.Task]:
+	case c.ForceNeeds || c.Force[s.Task]:
 		v.Reasons = reason("forced", "forced")
-		m.Done.weigh(s, &v)
+		c.resume(s, &v)
 	case s.Task.Always:
 		v.Reasons = reason("always", "always runs")
-		m.Done.weigh(s, &v)
+		c.resume(s, &v)
 	default:
-		err = m.compare(s, &v, head, known, in)
+		err = c.compare(s, &v, head, known, in)
 	}
 	if err == nil && v.Action != Leave && v.reads == nil {
 		if v.reads, err = match(s.Reads, in); err == nil { // now, while it is known
-			v.agree(s, inputs, reads, m.World)
+			v.agree(s, inputs, reads, c.World)
 		}
 	}
 	return v, err
@@ -121,7 +126,7 @@ func (m *Memory) judge(s *plan.Step, inputs []plan.Input, in view) (Verdict, err
 
 // agree makes the fingerprint that of the files in v.reads, should one of them
 // have changed since their sum was made.
-func (v *Verdict) agree(s *plan.Step, inputs []plan.Input, sum files.Digest, w fingerprint.World) {
+func (v *Decision) agree(s *plan.Step, inputs []plan.Input, sum files.Digest, w fingerprint.World) {
 	if len(s.Reads) == 0 || files.SumOf(v.reads) == sum {
 		return
 	}
@@ -139,7 +144,7 @@ func calledReason(s *plan.Step) []fingerprint.Reason {
 
 // inputsOf returns the sum of what a step reads. One without a record will not be
 // left, so its files are found at once.
-func inputsOf(s *plan.Step, v *Verdict, known bool, in view) (files.Digest, error) {
+func inputsOf(s *plan.Step, v *Decision, known bool, in view) (files.Digest, error) {
 	if known || len(s.Reads) == 0 {
 		return sum(s.Reads, in)
 	}
@@ -153,9 +158,9 @@ func inputsOf(s *plan.Step, v *Verdict, known bool, in view) (files.Digest, erro
 }
 
 // compare holds a step against its record, of which head is known if there is one.
-func (m *Memory) compare(s *plan.Step, v *Verdict, head history.Head, found bool, in view) (err error) {
-	v.last = time.Duration(head.Ms) * time.Millisecond
-	begun, mark, isBegun := m.Ledger.Begun(s.ID())
+func (c *Cache) compare(s *plan.Step, v *Decision, head history.Head, found bool, in view) (err error) {
+	v.Saved = time.Duration(head.Ms) * time.Millisecond
+	begun, mark, isBegun := c.Ledger.Begun(s.ID())
 	switch {
 	case isBegun && begun == v.now.Sum && mark == history.Started:
 		v.Reasons = reason("failed", "its last run did not succeed")
@@ -164,11 +169,11 @@ func (m *Memory) compare(s *plan.Step, v *Verdict, head history.Head, found bool
 		v.Action = Leave
 		return nil
 	}
-	if v.Reasons, err = m.differences(s, v, in); err != nil {
+	if v.Reasons, err = c.differences(s, v, in); err != nil {
 		return err
 	}
-	if m.keeps(s) && m.isKept(v.now.Sum) {
-		can, err := m.canRestore(s, v, in)
+	if c.storesOutputs(s) && c.inStore(v.now.Sum) {
+		can, err := c.canRestore(s, v, in)
 		if err != nil {
 			return err
 		}
@@ -180,8 +185,8 @@ func (m *Memory) compare(s *plan.Step, v *Verdict, head history.Head, found bool
 }
 
 // differences returns in what a step differs from its last good run.
-func (m *Memory) differences(s *plan.Step, v *Verdict, in view) ([]fingerprint.Reason, error) {
-	record, found := m.Ledger.Read(s.ID())
+func (c *Cache) differences(s *plan.Step, v *Decision, in view) ([]fingerprint.Reason, error) {
+	record, found := c.Ledger.Read(s.ID())
 	if !found {
 		return reason("first", "first run here"), nil
 	}
@@ -201,7 +206,7 @@ func (m *Memory) differences(s *plan.Step, v *Verdict, in view) ([]fingerprint.R
 	}
 	if len(reasons) == 0 {
 		reasons = reason("failed", "its last run did not succeed")
-		if _, mark, begun := m.Ledger.Begun(s.ID()); begun && mark == history.Changed {
+		if _, mark, begun := c.Ledger.Begun(s.ID()); begun && mark == history.Changed {
 			reasons = reason("changed", "its inputs changed during its last run")
 		}
 	}
@@ -245,7 +250,7 @@ func matchOutputs(globs []plan.Glob, in view) ([]files.Found, error) {
 }
 
 // match returns the files that globs mean, as they are.
-func (m *Memory) match(globs []plan.Glob) ([]files.Found, error) { return match(globs, m.Files) }
+func (c *Cache) match(globs []plan.Glob) ([]files.Found, error) { return match(globs, c.Files) }
 
 // match returns the files that globs mean.
 func match(globs []plan.Glob, in view) ([]files.Found, error) {
@@ -276,12 +281,12 @@ func Paths(tree *files.Tree, globs []plan.Glob) ([]string, error) {
 
 // Paths returns the files that a step reads and writes, as far as they are
 // there.
-func (m *Memory) Paths(s *plan.Step) (reads, writes []string, err error) {
+func (c *Cache) Paths(s *plan.Step) (reads, writes []string, err error) {
 	for _, list := range []struct {
 		globs []plan.Glob
 		paths *[]string
 	}{{s.Reads, &reads}, {s.Writes, &writes}} {
-		found, err := m.match(list.globs)
+		found, err := c.match(list.globs)
 		if err != nil {
 			return nil, nil, err
 		}
@@ -290,4 +295,31 @@ func (m *Memory) Paths(s *plan.Step) (reads, writes []string, err error) {
 		}
 	}
 	return reads, writes, nil
+}
+
+// resume leaves a step as it is that was finished in the run that is resumed, if
+// what it depends on is the same.
+func (c *Cache) resume(s *plan.Step, v *Decision) {
+	if c.Resumed == nil {
+		return
+	}
+	run, finished, same := c.Resumed(s, v.now.Sum)
+	switch {
+	case !finished:
+	case same && len(v.now.Unknown) == 0:
+		v.Action, v.Finished, v.Saved = Leave, true, 0
+		v.Reasons = reason("done", "finished in run "+run)
+	default:
+		v.Reasons = append([]fingerprint.Reason{{Kind: "changed", What: run, Text: fmt.Sprintf("changed since run %s", run)}}, v.Reasons...)
+	}
+}
+
+// Sum returns the sum of the fingerprint by which a step was decided, or with which
+// it ended; empty: it is not known.
+func (d *Decision) Sum() string { return d.now.Sum }
+
+// IsStale reports whether another Tugline has run a step since it was decided.
+func (c *Cache) IsStale(s *plan.Step, d *Decision) bool {
+	head, _ := c.Ledger.Head(s.ID())
+	return head != d.head
 }

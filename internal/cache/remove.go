@@ -1,4 +1,4 @@
-package engine
+package cache
 
 import (
 	"errors"
@@ -25,15 +25,15 @@ type Made struct {
 
 // Made returns what recorded calls made, sorted by call: not what they read, and not
 // what only stood beside their outputs. wanted chooses among the records.
-func (m *Memory) Made(wanted func(*history.Record) bool) ([]Made, error) {
-	records := m.Ledger.All()
+func (c *Cache) Made(wanted func(*history.Record) bool) ([]Made, error) {
+	records := c.Ledger.All()
 	_, formatted := writtenBy(records)
 	var all []Made
 	for _, r := range records {
 		if !wanted(&r) {
 			continue
 		}
-		made, err := m.made(r, formatted)
+		made, err := c.made(r, formatted)
 		if err != nil {
 			return nil, err
 		}
@@ -66,14 +66,14 @@ func writtenBy(records []history.Record) (made map[string]bool, formatted map[st
 
 // made returns what is still there of what a call left. What was only changed in
 // place since, as formatted tells, counts as left by it, too.
-func (m *Memory) made(r history.Record, formatted map[string][]fingerprint.File) (Made, error) {
+func (c *Cache) made(r history.Record, formatted map[string][]fingerprint.File) (Made, error) {
 	made := Made{Record: r}
 	read := readBy(r)
 	for _, f := range r.Outputs {
 		if read[f.Path] || f.Beside {
 			continue
 		}
-		mark, err := m.markNow(f.Path)
+		mark, err := c.markNow(f.Path)
 		switch {
 		case err != nil:
 			return made, err
@@ -97,12 +97,12 @@ func readBy(r history.Record) map[string]bool {
 }
 
 // markNow returns the mark of what stands at a path; empty if nothing does.
-func (m *Memory) markNow(name string) (string, error) {
+func (c *Cache) markNow(name string) (string, error) {
 	set, err := glob.Compile([]glob.Pattern{{Text: glob.Escape(name)}})
 	if err != nil {
 		return "", err
 	}
-	found, err := m.Files.Outputs(set, 0)
+	found, err := c.Files.Outputs(set, 0)
 	switch {
 	case err != nil || len(found) == 0:
 		return "", err
@@ -114,7 +114,7 @@ func (m *Memory) markNow(name string) (string, error) {
 
 // Stale returns the outputs of earlier runs that no pattern of written means,
 // none of which takes away, and that nobody has changed since, sorted by call.
-func (m *Memory) Stale(written []plan.Glob) ([]Made, error) {
+func (c *Cache) Stale(written []plan.Glob) ([]Made, error) {
 	patterns := make([]string, len(written))
 	for i, g := range written {
 		patterns[i] = g.Pattern
@@ -123,7 +123,7 @@ func (m *Memory) Stale(written []plan.Glob) ([]Made, error) {
 	if err != nil {
 		return nil, err
 	}
-	all, err := m.Made(func(r *history.Record) bool {
+	all, err := c.Made(func(r *history.Record) bool {
 		return slices.ContainsFunc(r.Outputs, func(f fingerprint.File) bool { return !tasks.Match(f.Path) })
 	})
 	for i := range all {
@@ -147,8 +147,8 @@ func throughLink(root *os.Root, p string) bool {
 
 // Sweep removes files, and the folders that become empty with that. It returns
 // what it removed, with what went wrong. Files behind a link are left.
-func (m *Memory) Sweep(paths []string) (removed []string, err error) {
-	root, err := os.OpenRoot(m.Top)
+func (c *Cache) Sweep(paths []string) (removed []string, err error) {
+	root, err := os.OpenRoot(c.Top)
 	if err != nil {
 		return nil, err
 	}
@@ -171,6 +171,6 @@ func (m *Memory) Sweep(paths []string) (removed []string, err error) {
 			}
 		}
 	}
-	m.Files.Forget()
+	c.Files.Forget()
 	return removed, errors.Join(failed...)
 }

@@ -1,4 +1,4 @@
-package engine
+package cache
 
 import (
 	"context"
@@ -16,34 +16,34 @@ import (
 	"tugline/internal/store"
 )
 
-// keeps reports whether the outputs of a step are kept.
-func (m *Memory) keeps(s *plan.Step) bool { return m.Store != nil && !s.Task.NoStore }
+// storesOutputs reports whether the outputs of a step are kept.
+func (c *Cache) storesOutputs(s *plan.Step) bool { return c.Store != nil && !s.Task.NoStore }
 
 // keysOf returns the keys under which outputs may be kept that were made in the
 // state that sum tells of: for all checkouts, and for this one alone.
-func (m *Memory) keysOf(sum string) [2]string { return [2]string{sum, m.localKey(sum)} }
+func (c *Cache) keysOf(sum string) [2]string { return [2]string{sum, c.localKey(sum)} }
 
 // localKey returns the key of outputs that hold the path of this checkout: in
 // another one they would be wrong.
-func (m *Memory) localKey(sum string) string {
-	local := blake3.Sum256([]byte(sum + "\x00" + m.Top))
+func (c *Cache) localKey(sum string) string {
+	local := blake3.Sum256([]byte(sum + "\x00" + c.Top))
 	return hex.EncodeToString(local[:])
 }
 
-func (m *Memory) isKept(sum string) bool {
-	for _, key := range m.keysOf(sum) {
-		if m.Store.Has(key) {
+func (c *Cache) inStore(sum string) bool {
+	for _, key := range c.keysOf(sum) {
+		if c.Store.Has(key) {
 			return true
 		}
 	}
 	return false
 }
 
-// kept returns what is kept for a state. The error wraps [store.ErrNotFound] if
+// entry returns what is kept for a state. The error wraps [store.ErrNotFound] if
 // nothing is.
-func (m *Memory) kept(sum string) (entry *store.Entry, err error) {
-	for _, key := range m.keysOf(sum) {
-		if entry, err = m.Store.Get(key); !errors.Is(err, store.ErrNotFound) {
+func (c *Cache) entry(sum string) (entry *store.Entry, err error) {
+	for _, key := range c.keysOf(sum) {
+		if entry, err = c.Store.Get(key); !errors.Is(err, store.ErrNotFound) {
 			return entry, err
 		}
 	}
@@ -51,9 +51,9 @@ func (m *Memory) kept(sum string) (entry *store.Entry, err error) {
 }
 
 // peek returns what is kept for a state, for who does not use it.
-func (m *Memory) peek(sum string) (*store.Entry, bool) {
-	for _, key := range m.keysOf(sum) {
-		if entry, found := m.Store.Peek(key); found {
+func (c *Cache) peek(sum string) (*store.Entry, bool) {
+	for _, key := range c.keysOf(sum) {
+		if entry, found := c.Store.Peek(key); found {
 			return entry, true
 		}
 	}
@@ -63,8 +63,8 @@ func (m *Memory) peek(sum string) (*store.Entry, bool) {
 // canRestore reports whether what is kept can be put back: what stood beside the
 // outputs when they were made, and was not made by that run, must be there. It is
 // not restored, for it may be the user's.
-func (m *Memory) canRestore(s *plan.Step, v *Verdict, in view) (bool, error) {
-	entry, found := m.peek(v.now.Sum)
+func (c *Cache) canRestore(s *plan.Step, v *Decision, in view) (bool, error) {
+	entry, found := c.peek(v.now.Sum)
 	if !found {
 		return false, nil
 	}
@@ -93,23 +93,23 @@ func (m *Memory) canRestore(s *plan.Step, v *Verdict, in view) (bool, error) {
 	return true, nil
 }
 
-// restore puts the kept outputs of a step into their places. done is false if
+// Restore puts the kept outputs of a step into their places. done is false if
 // they turned out not to be there. What stands in their places and was not left
 // by the last good run is somebody's work: it is moved aside, and aside tells
 // where to.
-func (m *Memory) restore(ctx context.Context, s *plan.Step, v *Verdict, inputs []plan.Input) (done bool, aside string, err error) {
-	entry, err := m.kept(v.now.Sum)
+func (c *Cache) Restore(ctx context.Context, s *plan.Step, v *Decision, inputs []plan.Input) (done bool, aside string, err error) {
+	entry, err := c.entry(v.now.Sum)
 	if errors.Is(err, store.ErrNotFound) {
 		return false, "", nil
 	}
 	if err != nil {
 		return false, "", err
 	}
-	v.last = entry.Took
-	if err := m.Ledger.Begin(s.ID(), v.now.Sum, history.Restoring); err != nil {
+	v.Saved = entry.Took
+	if err := c.Ledger.Begin(s.ID(), v.now.Sum, history.Restoring); err != nil {
 		return false, "", err
 	}
-	root, err := os.OpenRoot(m.Top)
+	root, err := os.OpenRoot(c.Top)
 	if err != nil {
 		return false, "", err
 	}
@@ -118,15 +118,15 @@ func (m *Memory) restore(ctx context.Context, s *plan.Step, v *Verdict, inputs [
 	if err != nil {
 		return false, "", err
 	}
-	if v.present, err = matchOutputs(s.Writes, m.Files); err != nil {
+	if v.present, err = matchOutputs(s.Writes, c.Files); err != nil {
 		return false, "", err
 	}
 	how := store.Restoring{
 		Staging: path.Join(history.FolderName, history.Staging(s.ID())), Present: v.present, May: written.Match,
-		Known: m.known(s, v), Aside: m.aside(),
+		Known: c.known(s, v), Aside: c.aside(),
 	}
-	moved, err := m.Store.Restore(ctx, entry, root, how)
-	m.Files.Forget()
+	moved, err := c.Store.Restore(ctx, entry, root, how)
+	c.Files.Forget()
 	if errors.Is(err, store.ErrNotFound) {
 		return false, "", nil
 	}
@@ -136,24 +136,24 @@ func (m *Memory) restore(ctx context.Context, s *plan.Step, v *Verdict, inputs [
 	if err != nil {
 		return false, aside, err
 	}
-	outputs, err := matchOutputs(s.Writes, m.Files)
+	outputs, err := matchOutputs(s.Writes, c.Files)
 	if err != nil {
 		return false, aside, err
 	}
-	if err := m.readAgain(s, v, inputs, outputs); err != nil {
+	if err := c.readAgain(s, v, inputs, outputs); err != nil {
 		return false, aside, err
 	}
-	return true, aside, m.write(s, v, outputs, v.last)
+	return true, aside, c.write(s, v, outputs, v.Saved)
 }
 
 // aside returns the folder into which is moved what stands in the way of outputs,
 // from the top folder, with slashes.
-func (m *Memory) aside() string { return path.Join(history.FolderName, "replaced", m.Run) }
+func (c *Cache) aside() string { return path.Join(history.FolderName, "replaced", c.Run) }
 
 // known returns which outputs of a step are what its last good run left, or
 // what it reads: running it would replace that, too.
-func (m *Memory) known(s *plan.Step, v *Verdict) func(files.Found) bool {
-	record, _ := m.Ledger.Read(s.ID()) // without one, none is known
+func (c *Cache) known(s *plan.Step, v *Decision) func(files.Found) bool {
+	record, _ := c.Ledger.Read(s.ID()) // without one, none is known
 	left := make(map[string]string, len(record.Outputs))
 	for _, f := range record.Outputs {
 		if !f.Beside {
