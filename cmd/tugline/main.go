@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"os"
 	"os/signal"
-	"runtime/debug"
 	"syscall"
 	"time"
 
@@ -14,7 +13,6 @@ import (
 )
 
 func main() {
-	debug.SetGCPercent(200) // a call is short and its memory small: collect seldom
 	folder, err := os.Getwd()
 	if err != nil {
 		fmt.Fprintln(os.Stderr, "tugline: the folder you stand in is gone:", err)
