@@ -18,7 +18,8 @@ import (
 // import of the others.
 var mayImport = map[string][]string{
 	"cmd/tugline":          {"internal/cli"},
-	"internal/cli":         {"demo", "internal/output", "internal/engine", "internal/cache", "internal/store", "internal/history", "internal/shell", "internal/vcs", "internal/fingerprint", "internal/files", "internal/plan", "internal/project", "internal/secret"},
+	"internal/session":     {"internal/engine", "internal/cache", "internal/store", "internal/history", "internal/shell", "internal/fingerprint", "internal/files", "internal/plan", "internal/project", "internal/secret"},
+	"internal/cli":         {"demo", "internal/session", "internal/output", "internal/engine", "internal/cache", "internal/store", "internal/history", "internal/shell", "internal/vcs", "internal/fingerprint", "internal/files", "internal/plan", "internal/project", "internal/secret"},
 	"internal/output":      {"internal/atomicfile", "internal/engine", "internal/cache", "internal/history", "internal/fingerprint", "internal/plan", "internal/project"},
 	"internal/cache":       {"internal/store", "internal/history", "internal/fingerprint", "internal/files", "internal/glob", "internal/plan", "internal/project"},
 	"internal/engine":      {"internal/atomicfile", "internal/cache", "internal/history", "internal/shell", "internal/fingerprint", "internal/files", "internal/plan", "internal/project", "internal/secret", "internal/parallel"},

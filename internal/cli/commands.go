@@ -132,7 +132,7 @@ func (a *app) examine(ctx context.Context, p *project.Project, names []string, f
 	if err != nil && !(fileOnly && errors.As(err, &missing)) {
 		return err
 	}
-	req, err := a.request(ctx, p, &runOptions{})
+	req, err := a.planRequest(ctx, &runOptions{})
 	if err != nil {
 		return err
 	}

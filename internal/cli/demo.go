@@ -45,7 +45,7 @@ func (a *app) runDemo(cmd *cobra.Command, folder string, options *runOptions) er
 	if err != nil {
 		return err
 	}
-	if err := a.runCalls(cmd.Context(), p, p.Default, options); err != nil {
+	if err := a.runCalls(cmd.Context(), p.Default, options); err != nil {
 		return err
 	}
 	fmt.Fprintf(a.env.Stderr, `

@@ -3,144 +3,15 @@ package cli
 import (
 	"context"
 	"errors"
-	"fmt"
-	"io/fs"
-	"os"
-	"path/filepath"
 	"runtime"
 	"slices"
-	"strings"
 
 	"github.com/spf13/cobra"
 
-	"tugline/internal/cache"
-	"tugline/internal/engine"
-	"tugline/internal/history"
 	"tugline/internal/output"
 	"tugline/internal/plan"
 	"tugline/internal/project"
-	"tugline/internal/shell"
 )
-
-// request returns what is asked for of the world when something of p is planned,
-// without the calls. All commands ask for the same, so that a plan knows what a
-// run knows. What it starts is ended with this call of Tugline.
-func (a *app) request(ctx context.Context, p *project.Project, options *runOptions) (plan.Request, error) {
-	if a.env.Program != "" {
-		shell.SetGuard([]string{a.env.Program, guardCommand, "TUGLINE_RUN=" + a.runName})
-	}
-	files, err := a.userEnvFiles(options.files)
-	return plan.Request{
-		Jobs: options.jobsFor(p), Run: a.runName, IsFolder: isFolderIn(p),
-		Env: a.env.Vars, Set: options.set, Files: files, EnvFiles: a.envFiles, Compute: a.compute(ctx), List: func(l plan.Listed) ([]string, error) { return a.listed(ctx, l) }, Secrets: a.secrets,
-		From: a.env.Folder, Base: a.base, OS: runtime.GOOS, Arch: runtime.GOARCH,
-	}, err
-}
-
-// isFolderIn returns what tells whether a path of a project is a folder, or was
-// made one by a run.
-func isFolderIn(p *project.Project) func(path string) bool {
-	ledger := history.At(p.Folder)
-	return func(path string) bool {
-		info, err := os.Stat(filepath.Join(p.Folder, filepath.FromSlash(path)))
-		return err == nil && info.IsDir() || ledger.IsFolder(path)
-	}
-}
-
-// envFiles reads the env files that a project file names.
-func (a *app) envFiles(f *project.File) ([]project.Settings, error) {
-	var all []project.Settings
-	var missing project.Diagnostics
-	for _, file := range f.EnvFiles {
-		path := file.Path.Value
-		if !filepath.IsAbs(path) {
-			path = filepath.Join(f.Folder, path)
-		}
-		settings, err := a.envFile(path)
-		switch {
-		case errors.Is(err, fs.ErrNotExist) && file.MustExist:
-			missing = append(missing, project.Diagnostic{Span: file.Path.Span, Msg: fmt.Sprintf("the env file %q does not exist", file.Path.Value)})
-		case errors.Is(err, fs.ErrNotExist):
-		case err != nil:
-			return nil, err
-		default:
-			all = append(all, settings)
-		}
-	}
-	if len(missing) > 0 {
-		return nil, &engine.MissingError{Diagnostics: missing}
-	}
-	return all, nil
-}
-
-// userEnvFiles reads the env files of the command line.
-func (a *app) userEnvFiles(names []string) ([]project.Settings, error) {
-	var all []project.Settings
-	for _, name := range names {
-		settings, err := a.envFile(a.absolute(name))
-		if errors.Is(err, fs.ErrNotExist) {
-			return nil, &usageError{msg: fmt.Sprintf("the env file %q does not exist", name)}
-		}
-		if err != nil {
-			return nil, err
-		}
-		all = append(all, settings)
-	}
-	return all, nil
-}
-
-func (a *app) envFile(path string) (project.Settings, error) {
-	text, err := os.ReadFile(path)
-	if err != nil {
-		return project.Settings{}, fmt.Errorf("reading an env file: %w", err)
-	}
-	settings, err := project.ParseEnvFile(a.shown(path), text)
-	if err != nil {
-		return project.Settings{}, &usageError{msg: err.Error()}
-	}
-	return settings, nil
-}
-
-// compute returns how to find the value of a computed variable: a file's text,
-// or what a script prints, both in the folder of the file that declares it.
-func (a *app) compute(ctx context.Context) func(*project.Var, []string, string) (string, error) {
-	return func(v *project.Var, env []string, file string) (string, error) {
-		if v.Run.Value != "" {
-			out, err := engine.Output(ctx, v.Run, env, v.Span.Source.Folder(), grace)
-			return strings.TrimRight(out, "\r\n"), err
-		}
-		if !filepath.IsAbs(file) {
-			file = filepath.Join(v.Span.Source.Folder(), file)
-		}
-		text, err := os.ReadFile(file)
-		var path *fs.PathError
-		if errors.As(err, &path) {
-			return "", fmt.Errorf("reading %s: %w", a.shown(file), path.Err)
-		}
-		return strings.TrimSpace(string(text)), err
-	}
-}
-
-// listed finds the values of a list.
-func (a *app) listed(ctx context.Context, l plan.Listed) ([]string, error) {
-	switch {
-	case l.Run.Value != "":
-		out, err := engine.Output(ctx, l.Run, l.Env, l.Folder, grace)
-		return project.Lines(out, false), err
-	case l.Lines != "":
-		path := l.Lines
-		if !filepath.IsAbs(path) {
-			path = filepath.Join(l.Folder, path)
-		}
-		text, err := os.ReadFile(path)
-		var bad *fs.PathError
-		if errors.As(err, &bad) {
-			return nil, fmt.Errorf("reading %s: %w", a.shown(path), bad.Err)
-		}
-		return project.Lines(string(text), true), err
-	}
-	return cache.Paths(a.files(), l.Globs)
-}
 
 func (a *app) envCommand() *cobra.Command {
 	var asJSON, example bool
@@ -175,6 +46,15 @@ func (a *app) envCommand() *cobra.Command {
 	return cmd
 }
 
+// planRequest returns what plan is asked when nothing is called.
+func (a *app) planRequest(ctx context.Context, options *runOptions) (plan.Request, error) {
+	r, err := a.request(nil, options)
+	if err != nil {
+		return plan.Request{}, err
+	}
+	return a.session.PlanRequest(ctx, r)
+}
+
 // variables returns the variables of the task that words name, or those of the
 // project; and the task.
 func (a *app) variables(ctx context.Context, p *project.Project, words []string, options *runOptions) ([]plan.Variable, *project.Task, error) {
@@ -188,7 +68,7 @@ func (a *app) variables(ctx context.Context, p *project.Project, words []string,
 	if err := options.checkVariables(); err != nil {
 		return nil, nil, err
 	}
-	req, err := a.request(ctx, p, options)
+	req, err := a.planRequest(ctx, options)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -219,7 +99,7 @@ func (a *app) showCommand() *cobra.Command {
 				return err
 			}
 			shown := output.Shown{Task: t, Help: taskHelp(t, a.base), System: runtime.GOOS, Vars: vars, NeededBy: output.NeededBy(p, t)}
-			if err := a.addFiles(cmd.Context(), p, &shown, options); err != nil {
+			if err := a.addFiles(cmd.Context(), &shown, options); err != nil {
 				return err
 			}
 			if asJSON {
@@ -236,12 +116,16 @@ func (a *app) showCommand() *cobra.Command {
 
 // addFiles adds what a task reads and writes, and its last good run. A task
 // with required arguments has none without them.
-func (a *app) addFiles(ctx context.Context, p *project.Project, shown *output.Shown, options *runOptions) error {
+func (a *app) addFiles(ctx context.Context, shown *output.Shown, options *runOptions) error {
 	t := shown.Task
 	if slices.ContainsFunc(t.Args, (*project.Arg).Required) || len(t.Reads)+len(t.Writes) == 0 {
 		return nil
 	}
-	pl, memory, err := a.planned(ctx, p, []project.Call{{Text: t.Name, Name: t.Name, Task: t}}, options, false)
+	r, err := a.request([]project.Call{{Text: t.Name, Name: t.Name, Task: t}}, options)
+	if err != nil {
+		return err
+	}
+	pl, err := a.session.Plan(ctx, r)
 	var required *plan.RequiredError
 	if errors.As(err, &required) {
 		return nil // of it or of what it needs; to show it they need not be set
@@ -249,14 +133,15 @@ func (a *app) addFiles(ctx context.Context, p *project.Project, shown *output.Sh
 	if err != nil {
 		return err
 	}
+	known := a.session.Cache(r)
 	for _, s := range pl.Steps {
 		if s.Task != t || !s.Works() {
 			continue
 		}
-		if last, ran := memory.Ledger.Read(s.ID()); ran && last.Finished.After(shown.Last.Finished) {
+		if last, ran := known.Ledger.Read(s.ID()); ran && last.Finished.After(shown.Last.Finished) {
 			shown.Last, shown.Ran = last, true
 		}
-		reads, writes, err := memory.Paths(s)
+		reads, writes, err := known.Paths(s)
 		if err != nil {
 			return err
 		}

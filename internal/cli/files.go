@@ -16,6 +16,7 @@ import (
 	"tugline/internal/output"
 	"tugline/internal/plan"
 	"tugline/internal/project"
+	"tugline/internal/session"
 	"tugline/internal/store"
 	"tugline/internal/vcs"
 )
@@ -57,12 +58,12 @@ func (a *app) who(ctx context.Context, p *project.Project, name string) (output.
 		return output.Who{}, &usageError{msg: fmt.Sprintf("%q is not in the project", name)}
 	}
 	who := output.Who{Path: filepath.ToSlash(rel)}
-	req, err := a.request(ctx, p, &runOptions{})
+	req, err := a.planRequest(ctx, &runOptions{})
 	if err != nil {
 		return who, err
 	}
 	makes, reads := plan.Mentions(p, req, who.Path)
-	records := history.At(p.Folder).All()
+	records := a.session.Ledger.All()
 	slices.SortFunc(records, func(x, y history.Record) int { return y.Finished.Compare(x.Finished) })
 	who.Makes = whoTasks(makes, records, func(r history.Record) bool { return holds(r, who.Path, true) })
 	who.Reads = whoTasks(reads, records, func(r history.Record) bool { return holds(r, who.Path, false) })
@@ -139,11 +140,7 @@ func (a *app) made(ctx context.Context, p *project.Project, calls []project.Call
 		return slices.ContainsFunc(calls, func(c project.Call) bool { return recordOf(r, a.base.Task(c.Name), c) })
 	}
 	if !stale {
-		memory, err := a.memory(p, &memoryOptions{}, nil)
-		if err != nil {
-			return nil, err
-		}
-		return memory.Made(wanted)
+		return a.session.Cache(session.Request{}).Made(wanted)
 	}
 	found, err := a.stale(ctx, p)
 	return slices.DeleteFunc(found, func(made cache.Made) bool { return len(calls) > 0 && !wanted(&made.Record) }), err
@@ -172,15 +169,11 @@ func recordOf(r *history.Record, t *project.Task, c project.Call) bool {
 
 // stale returns what earlier runs made and no task makes any more.
 func (a *app) stale(ctx context.Context, p *project.Project) ([]cache.Made, error) {
-	req, err := a.request(ctx, p, &runOptions{})
+	req, err := a.planRequest(ctx, &runOptions{})
 	if err != nil {
 		return nil, err
 	}
-	memory, err := a.memory(p, &memoryOptions{}, nil)
-	if err != nil {
-		return nil, err
-	}
-	return memory.Stale(plan.Written(p, req))
+	return a.session.Cache(session.Request{}).Stale(plan.Written(p, req))
 }
 
 // sweep deletes what was made, but for what is under version control, and tells
@@ -210,11 +203,7 @@ func (a *app) sweep(ctx context.Context, p *project.Project, made []cache.Made, 
 	removed := paths
 	var failed error
 	if !o.dryRun {
-		memory, err := a.memory(p, &memoryOptions{}, nil)
-		if err != nil {
-			return err
-		}
-		removed, failed = memory.Sweep(paths)
+		removed, failed = a.session.Cache(session.Request{}).Sweep(paths)
 	}
 	var b strings.Builder
 	for _, path := range removed {
@@ -259,7 +248,7 @@ func (a *app) storeCommand() *cobra.Command {
 	}
 	sub := func(name, short string, do func(context.Context, *store.Store) (string, error)) *cobra.Command {
 		return &cobra.Command{Use: name, Short: short, Args: noArgs, RunE: func(cmd *cobra.Command, _ []string) error {
-			kept, err := a.store()
+			kept, err := session.Store(a.env.Vars)
 			if err == nil {
 				err = kept.Create()
 			}
@@ -279,7 +268,7 @@ func (a *app) storeCommand() *cobra.Command {
 			return fmt.Sprintf("%s: %s, %s, %s\n", st.Folder, counted(st.Entries, "entry", "entries"), count(st.Objects, "object"), size(st.Bytes)), err
 		}),
 		sub("prune", "Remove the least recently used outputs, down to the limit", func(ctx context.Context, s *store.Store) (string, error) {
-			limit := int64(storeLimit)
+			limit := int64(session.StoreLimit)
 			if p, err := a.load(); err == nil && p.StoreLimit > 0 {
 				limit = p.StoreLimit
 			}

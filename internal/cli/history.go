@@ -14,50 +14,12 @@ import (
 	"github.com/spf13/cobra"
 	"github.com/spf13/pflag"
 
-	"tugline/internal/cache"
-	"tugline/internal/engine"
 	"tugline/internal/history"
 	"tugline/internal/output"
 	"tugline/internal/plan"
 	"tugline/internal/project"
 	"tugline/internal/secret"
 )
-
-// keepRuns is how many runs are remembered where the project does not say.
-const keepRuns = 50
-
-// record begins the record of a run. It returns nil, and says so, when none can
-// be kept.
-func (a *app) record(p *project.Project, memory *cache.Cache, options *runOptions) *engine.Recording {
-	folder, err := filepath.Rel(p.Folder, a.stood)
-	if err != nil {
-		folder = a.stood
-	}
-	head := history.Run{ID: a.runName, Started: time.Now().UTC(), Request: []string{}, Folder: filepath.ToSlash(folder), File: filepath.ToSlash(a.file), Resumes: options.resumes}
-	for _, word := range options.words {
-		head.Request = append(head.Request, a.secrets.Text(word))
-	}
-	recorder, err := memory.Ledger.Record(head)
-	if err != nil {
-		a.tell("tugline: this run is not recorded: " + err.Error() + "\n")
-		return nil
-	}
-	return &engine.Recording{To: recorder, Folder: memory.Ledger.RunFolder(a.runName), Run: a.runName}
-}
-
-// endRecord ends the record of a run.
-func (a *app) endRecord(p *project.Project, memory *cache.Cache, r *engine.Recording, summary engine.Summary, runErr error) {
-	if r == nil {
-		return
-	}
-	keep := p.KeepRuns
-	if keep == 0 {
-		keep = keepRuns
-	}
-	if err := errors.Join(r.End(summary, runErr), memory.Ledger.KeepUsual(summary.Times()), memory.Ledger.PruneRuns(keep)); err != nil {
-		a.tell("tugline: the record of this run is incomplete: " + err.Error() + "\n")
-	}
-}
 
 // findRun returns a run by its name, or the latest one.
 func (a *app) findRun(ledger *history.Ledger, name string) (history.Run, error) {
@@ -95,11 +57,10 @@ func (a *app) runsCommand() *cobra.Command {
 
 		ValidArgsFunction: a.completeRun,
 		RunE: func(_ *cobra.Command, args []string) error {
-			p, err := a.load()
-			if err != nil {
+			if _, err := a.load(); err != nil {
 				return err
 			}
-			ledger := history.At(p.Folder)
+			ledger := a.session.Ledger
 			if len(args) == 1 {
 				run, err := a.findRun(ledger, args[0])
 				switch {
@@ -202,7 +163,7 @@ func (a *app) logCommand() *cobra.Command {
 // log prints what a call printed: of a task with arguments or instances, all
 // its calls are meant that have those of call.
 func (a *app) log(ctx context.Context, p *project.Project, call project.Call, name string, follow bool) error {
-	ledger := history.At(p.Folder)
+	ledger := a.session.Ledger
 	want := plan.CallName(a.base.Task(call.Name), call)
 	var runs []string
 	if name != "" {
@@ -316,7 +277,7 @@ func (a *app) resume(cmd *cobra.Command, name string, options *runOptions) error
 	if err != nil {
 		return err
 	}
-	run, err := a.findRun(history.At(p.Folder), name)
+	run, err := a.findRun(a.session.Ledger, name)
 	switch {
 	case err != nil:
 		return err
@@ -363,8 +324,8 @@ func (given optionValues) set(flags *pflag.FlagSet) {
 // completeRun gives a shell the names of runs.
 func (a *app) completeRun(*cobra.Command, []string, string) ([]string, cobra.ShellCompDirective) {
 	found := []string{"latest"}
-	if p, err := a.load(); err == nil {
-		found = append(found, history.At(p.Folder).Runs()...)
+	if _, err := a.load(); err == nil {
+		found = append(found, a.session.Ledger.Runs()...)
 	}
 	return found, cobra.ShellCompDirectiveNoFileComp | cobra.ShellCompDirectiveKeepOrder
 }

@@ -17,7 +17,7 @@ import (
 	"tugline/internal/plan"
 	"tugline/internal/project"
 	"tugline/internal/secret"
-	"tugline/internal/shell"
+	"tugline/internal/session"
 )
 
 // Env is the world that a call of Tugline sees.
@@ -70,9 +70,8 @@ func (e *usageError) Error() string { return e.msg }
 // Main does what env.Args say and returns the exit code. When ctx is done, it
 // ends what runs first; the cause should be an [Interrupted].
 func Main(ctx context.Context, env Env) int {
-	a := &app{env: env, runName: newRunName(), stood: env.Folder, secrets: &secret.Mask{}}
-	defer shell.EndStrays(grace)
-	defer shell.EndGuard()
+	a := &app{env: env, runName: session.NewRunName(), stood: env.Folder, secrets: &secret.Mask{}}
+	defer a.close()
 	root := a.root()
 	args := append([]string{}, env.Args...) // nil would mean os.Args
 	if len(args) > 0 && isProjectPath(args[0]) {
@@ -80,6 +79,13 @@ func Main(ctx context.Context, env Env) int {
 	}
 	root.SetArgs(args)
 	return a.finish(ctx, root.ExecuteContext(ctx))
+}
+
+// close ends what was started and has not ended.
+func (a *app) close() {
+	if a.session != nil {
+		a.session.Close()
+	}
 }
 
 // isProjectPath reports whether a first word is the project file to use, as it
@@ -99,6 +105,7 @@ func (a *app) finish(ctx context.Context, err error) int {
 		missing     *engine.MissingError
 		required    *plan.RequiredError
 		unreadable  *project.ReadError
+		input       *session.InputError
 	)
 	switch {
 	case err == nil, errors.Is(err, syscall.EPIPE): // who reads us has seen enough
@@ -121,6 +128,9 @@ func (a *app) finish(ctx context.Context, err error) int {
 		return exitUsage
 	case errors.As(err, &usage):
 		a.say(usage.msg, usage.hint)
+		return exitUsage
+	case errors.As(err, &input):
+		a.say(input.Msg, "")
 		return exitUsage
 	case errors.Is(err, project.ErrNotFound):
 		a.say(err.Error(), "tugline demo writes an example project; see tugline help for all commands")

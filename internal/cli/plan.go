@@ -7,9 +7,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"tugline/internal/cache"
-	"tugline/internal/engine"
 	"tugline/internal/output"
-	"tugline/internal/plan"
 	"tugline/internal/project"
 )
 
@@ -29,7 +27,7 @@ func (a *app) planCommand() *cobra.Command {
 		if len(calls) == 0 {
 			return &usageError{msg: "tugline plan needs a task: the project has no default", hint: "see tugline list for the tasks"}
 		}
-		return a.foresee(ctx, p, calls, run, options)
+		return a.preview(ctx, calls, run, options)
 	})
 	cmd.Short = "Show what would run, in order, and why, without running it"
 	flags := cmd.Flags()
@@ -38,23 +36,18 @@ func (a *app) planCommand() *cobra.Command {
 	flags.BoolVar(&options.noCompute, "no-compute", false, "do not compute variables; tasks that depend on one are shown as \"maybe\"")
 	flags.BoolVar(&options.json, "json", false, "as JSON")
 	run.addVariables(flags)
-	run.memoryOptions.add(flags)
+	run.cacheOptions.add(flags)
 	return cmd
 }
 
-// foresee tells what a run of calls would do.
-func (a *app) foresee(ctx context.Context, p *project.Project, calls []project.Call, run *runOptions, options *planOptions) error {
-	pl, memory, err := a.planned(ctx, p, calls, run, options.noCompute)
+// preview shows what a run of calls would do.
+func (a *app) preview(ctx context.Context, calls []project.Call, run *runOptions, options *planOptions) error {
+	r, err := a.request(calls, run)
 	if err != nil {
 		return err
 	}
-	if _, err := engine.Prepare(pl); err != nil {
-		return err
-	}
-	if err := a.goOn(pl, memory, run); err != nil {
-		return err
-	}
-	preview, err := memory.Preview(pl)
+	r.NoCompute = options.noCompute
+	preview, err := a.session.Preview(ctx, r)
 	if err != nil {
 		return err
 	}
@@ -77,25 +70,6 @@ func (a *app) foresee(ctx context.Context, p *project.Project, calls []project.C
 	return nil
 }
 
-// planned returns a plan of calls and what is known from earlier runs, without
-// changing anything.
-func (a *app) planned(ctx context.Context, p *project.Project, calls []project.Call, run *runOptions, noCompute bool) (*plan.Plan, *cache.Cache, error) {
-	req, err := a.request(ctx, p, run)
-	if err != nil {
-		return nil, nil, err
-	}
-	req.Calls = calls
-	if noCompute {
-		req.Compute, req.NoCompute = nil, true
-	}
-	pl, err := plan.New(p, req)
-	if err != nil {
-		return nil, nil, err
-	}
-	memory, err := a.memory(p, &run.memoryOptions, calls)
-	return pl, memory, err
-}
-
 func (a *app) whyCommand() *cobra.Command {
 	run := &runOptions{}
 	var asJSON bool
@@ -103,7 +77,7 @@ func (a *app) whyCommand() *cobra.Command {
 		if len(calls) != 1 {
 			return &usageError{msg: "tugline why takes one task", hint: "tugline plan shows several"}
 		}
-		return a.why(ctx, p, calls[0], run, asJSON)
+		return a.why(ctx, calls[0], run, asJSON)
 	})
 	cmd.Short = "Show what changed since the last successful run of a task"
 	cmd.Flags().SortFlags = false
@@ -112,12 +86,12 @@ func (a *app) whyCommand() *cobra.Command {
 	return cmd
 }
 
-func (a *app) why(ctx context.Context, p *project.Project, call project.Call, run *runOptions, asJSON bool) error {
-	pl, memory, err := a.planned(ctx, p, []project.Call{call}, run, false)
+func (a *app) why(ctx context.Context, call project.Call, run *runOptions, asJSON bool) error {
+	r, err := a.request([]project.Call{call}, run)
 	if err != nil {
 		return err
 	}
-	preview, err := memory.Preview(pl)
+	preview, err := a.session.Preview(ctx, r)
 	if err != nil {
 		return err
 	}
@@ -126,7 +100,7 @@ func (a *app) why(ctx context.Context, p *project.Project, call project.Call, ru
 	for _, s := range preview.Steps {
 		if s.Step.Task == t && (len(t.Looped()) > 0 || len(all) == 0) {
 			shown := output.Why{StepPreview: s}
-			shown.Last, shown.Ran = memory.Ledger.Read(s.Step.ID())
+			shown.Last, shown.Ran = a.session.Ledger.Read(s.Step.ID())
 			all = append(all, shown)
 		}
 	}

@@ -7,16 +7,14 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
-	"sync"
 
 	"github.com/spf13/cobra"
 
-	"tugline/internal/files"
-	"tugline/internal/history"
 	"tugline/internal/output"
 	"tugline/internal/plan"
 	"tugline/internal/project"
 	"tugline/internal/secret"
+	"tugline/internal/session"
 )
 
 // Version is what "tugline version" tells; the release sets it.
@@ -35,9 +33,9 @@ type app struct {
 	quiet   bool
 	verbose bool
 
-	base    *project.File      // the file whose tasks bare names mean: the one nearest to where the user stands
-	files   func() *files.Tree // of the project, opened on first use
-	secrets *secret.Mask       // never shown
+	base    *project.File // the file whose tasks bare names mean: the one nearest to where the user stands
+	session *session.Session
+	secrets *secret.Mask // never shown
 }
 
 // root makes the tree of commands, anew for each call.
@@ -171,11 +169,22 @@ func (a *app) load() (*project.Project, error) {
 	if err != nil {
 		return nil, err
 	}
-	a.files = sync.OnceValue(func() *files.Tree { return files.Open(p.Folder, history.At(p.Folder).Folder()) })
 	if a.base = p.FileAt(nearest); a.base == nil {
 		a.base = p.File // it has changed in between
 	}
+	a.session = session.Open(p, a.base, session.Config{
+		Vars: a.env.Vars, From: a.env.Folder, Run: a.runName, Grace: grace, Kill: a.env.Kill, Mask: a.secrets, Guard: a.guard(),
+		Shown: a.shown, Warn: func(text string) { a.tell("tugline: " + text + "\n") },
+	})
 	return p, nil
+}
+
+// guard returns how this program is started as the guard of what it starts.
+func (a *app) guard() []string {
+	if a.env.Program == "" {
+		return nil
+	}
+	return []string{a.env.Program, guardCommand}
 }
 
 // task returns the task of p that a word of the command line means.

@@ -3,23 +3,20 @@ package cli
 import (
 	"cmp"
 	"context"
-	"crypto/rand"
 	"fmt"
 	"os"
-	"runtime"
 	"slices"
 	"strings"
-	"sync"
 	"time"
 
 	"github.com/spf13/cobra"
 	"github.com/spf13/pflag"
 
-	"tugline/internal/cache"
 	"tugline/internal/engine"
 	"tugline/internal/output"
 	"tugline/internal/plan"
 	"tugline/internal/project"
+	"tugline/internal/session"
 )
 
 // grace is the time a program has to end after the polite signal.
@@ -40,7 +37,7 @@ type runOptions struct {
 
 	words   []string // of the request
 	resumes *string  // the run that is gone on with
-	memoryOptions
+	cacheOptions
 }
 
 func (o *runOptions) add(flags *pflag.FlagSet) {
@@ -49,7 +46,7 @@ func (o *runOptions) add(flags *pflag.FlagSet) {
 	flags.StringVar(&o.output, "output", "", "show task output in this `MODE`: auto, lines, blocks or direct")
 	flags.StringVar(&o.after, "after-failure", "", "what happens to other tasks after a failure, `HOW`: drain, abort or continue")
 	o.addVariables(flags)
-	o.memoryOptions.add(flags)
+	o.cacheOptions.add(flags)
 	flags.BoolVar(&o.yes, "yes", false, "answer yes to all questions of tasks")
 	flags.BoolVarP(&o.dryRun, "dry-run", "n", false, "show what would run, as tugline plan does, without running it")
 }
@@ -74,11 +71,6 @@ func (o *runOptions) check(flags *pflag.FlagSet) error {
 		return &usageError{msg: fmt.Sprintf("--output must be auto, lines, blocks or direct, not %q", o.output)}
 	}
 	return nil
-}
-
-// jobsFor returns how many steps of p run at once.
-func (o *runOptions) jobsFor(p *project.Project) int {
-	return cmp.Or(o.jobs, p.Jobs, runtime.NumCPU())
 }
 
 func (o *runOptions) checkVariables() error {
@@ -117,92 +109,65 @@ func (a *app) run(ctx context.Context, p *project.Project, calls []project.Call,
 	if len(calls) == 0 {
 		return a.list(p, output.Listed(p, a.base, false, false))
 	}
-	return a.runCalls(ctx, p, calls, options)
+	return a.runCalls(ctx, calls, options)
 }
 
 // runCalls plans and runs calls.
-func (a *app) runCalls(ctx context.Context, p *project.Project, calls []project.Call, options *runOptions) error {
-	jobs := options.jobsFor(p)
+func (a *app) runCalls(ctx context.Context, calls []project.Call, options *runOptions) error {
 	if options.dryRun {
-		return a.foresee(ctx, p, calls, options, &planOptions{})
+		return a.preview(ctx, calls, options, &planOptions{})
 	}
-	pl, scripts, err := a.ready(ctx, p, calls, options)
+	r, err := a.request(calls, options)
 	if err != nil {
 		return err
 	}
-	memory, err := a.memory(p, &options.memoryOptions, calls)
+	prepared, err := a.session.Prepare(ctx, r)
 	if err != nil {
 		return err
 	}
-	if err := a.goOn(pl, memory, options); err != nil {
+	if err := a.ask(ctx, prepared.Plan, options.yes); err != nil {
 		return err
 	}
-	cfg := engine.Config{Jobs: jobs, After: p.After, AfterAll: options.after, Grace: grace, Quiet: a.quiet, Kill: a.env.Kill, Secrets: a.secrets, List: a.listed}
-	var recording *engine.Recording
-	if a.remember(memory) {
-		cfg.Cache = memory
-		defer a.settleMemory(p, memory)
-		recording = a.record(p, memory, options)
-		usual := sync.OnceValue(memory.Ledger.Usual)
-		cfg.Times = func(s *plan.Step) time.Duration { return usual()[s.Name] }
-	}
-	cfg.Own = [3]*os.File{a.env.Stdin, a.env.Stdout, a.env.Stderr}
-	mode := a.mode(pl, options)
-	if mode == output.Direct {
-		cfg.Stdout, cfg.Stderr = a.env.Stdout, a.env.Stderr
-		cfg.Tee = recording != nil && !output.IsTerminal(a.env.Stdout) && !output.IsTerminal(a.env.Stderr)
-		if !output.IsTerminal(a.env.Stdin) {
-			cfg.Stdin = a.env.Stdin // what reads a terminal must own it
+	run := a.session.Begin(prepared, session.Words{Request: options.words, Stood: a.stood, File: a.file})
+	mode := a.mode(run.Plan, options)
+	display := a.display(run, mode, a.session.Jobs(r))
+	summary, err := run.Do(ctx, session.How{After: options.after, Quiet: a.quiet, Streams: a.streams(mode), Sink: func(e engine.Event) error {
+		display.Event(e)
+		if err := display.Err(); err != nil {
+			return fmt.Errorf("showing the output: %w", err)
 		}
-	}
-	shown := output.DisplayConfig{
-		Out: a.env.Stdout, Err: a.env.Stderr, Mode: mode, Quiet: a.quiet, Verbose: a.verbose, Style: a.displayStyle(mode), Own: a.env.Stdin, Usual: cfg.Times, Jobs: jobs,
-	}
-	if a.onTerminal() {
-		shown.Size = func() (int, int) { return output.Size(a.env.Stdout) }
-	}
-	display := output.NewDisplay(pl, shown)
-	summary, err := a.engineRun(ctx, pl, scripts, cfg, display, recording)
-	a.endRecord(p, memory, recording, summary, err)
+		return nil
+	}})
 	display.Summary(summary, a.style(a.env.Stderr))
-	if recording != nil && (len(summary.Failures()) > 0 || err != nil) && working(pl) > 1 {
+	if run.Recorded && (len(summary.Failures()) > 0 || err != nil) && working(run.Plan) > 1 {
 		a.tell("To continue: tugline resume\n")
 	}
 	return failureOf(summary, err)
 }
 
-// ready plans calls and sees to all that must be well before anything starts.
-func (a *app) ready(ctx context.Context, p *project.Project, calls []project.Call, options *runOptions) (*plan.Plan, *engine.Scripts, error) {
-	req, err := a.request(ctx, p, options)
-	if err != nil {
-		return nil, nil, err
+// streams returns the files for the programs of a run that is shown in a mode.
+func (a *app) streams(mode output.Mode) session.Streams {
+	s := session.Streams{Own: [3]*os.File{a.env.Stdin, a.env.Stdout, a.env.Stderr}}
+	if mode != output.Direct {
+		return s
 	}
-	req.Calls = calls
-	pl, err := plan.New(p, req)
-	if err != nil {
-		return nil, nil, err
+	s.Stdout, s.Stderr = a.env.Stdout, a.env.Stderr
+	s.Tee = !output.IsTerminal(a.env.Stdout) && !output.IsTerminal(a.env.Stderr)
+	if !output.IsTerminal(a.env.Stdin) {
+		s.Stdin = a.env.Stdin // what reads a terminal must own it
 	}
-	scripts, err := engine.Prepare(pl)
-	if err != nil {
-		return nil, nil, err
-	}
-	if _, err := engine.CheckRequirements(ctx, pl, grace); err != nil {
-		return nil, nil, err
-	}
-	return pl, scripts, a.ask(ctx, pl, options.yes)
+	return s
 }
 
-// goOn tells memory what was done in the run that is gone on with, if any.
-func (a *app) goOn(pl *plan.Plan, memory *cache.Cache, options *runOptions) error {
-	if options.resumes == nil {
-		return nil
+// display returns what shows a run.
+func (a *app) display(run *session.Run, mode output.Mode, jobs int) *output.Display {
+	cfg := output.DisplayConfig{
+		Out: a.env.Stdout, Err: a.env.Stderr, Mode: mode, Quiet: a.quiet, Verbose: a.verbose, Style: a.displayStyle(mode), Own: a.env.Stdin, Usual: run.Usual, Jobs: jobs,
 	}
-	run, err := a.findRun(memory.Ledger, *options.resumes)
-	if err == nil {
-		done := engine.DoneIn(pl, run)
-		memory.Resumed, memory.Expanded = done.Finished, done.Review
+	if a.onTerminal() {
+		cfg.Size = func() (int, int) { return output.Size(a.env.Stdout) }
 	}
-	return err
+	return output.NewDisplay(run.Plan, cfg)
 }
 
 // failureOf returns the error that stands for what a run came to.
@@ -220,37 +185,9 @@ func failureOf(summary engine.Summary, err error) error {
 	return errFailed
 }
 
-// newRunName returns the name of a new run: its time to the millisecond, to be
-// read and sorted, and two digits by chance, since two may start at once.
-func newRunName() string {
-	word := make([]byte, 1)
-	rand.Read(word) // never fails
-	now := time.Now().UTC()
-	return fmt.Sprintf("%s-%03d%x", now.Format("20060102-150405"), now.Nanosecond()/1e6, word)
-}
-
 // onTerminal reports whether a run is watched on a terminal that can be drawn on.
 func (a *app) onTerminal() bool {
 	return output.IsTerminal(a.env.Stdout) && a.variable("TERM") != "dumb" && a.variable("CI") == ""
-}
-
-// engineRun runs the plan, and stops it when its output cannot be written.
-func (a *app) engineRun(ctx context.Context, pl *plan.Plan, scripts *engine.Scripts, cfg engine.Config, display *output.Display, recording *engine.Recording) (engine.Summary, error) {
-	ctx, cancel := context.WithCancelCause(ctx)
-	defer cancel(nil)
-	if recording != nil {
-		cfg.Log, cfg.Idle = recording.Log, recording.Flush
-	}
-	cfg.Sink = func(e engine.Event) {
-		if recording != nil {
-			recording.Event(e)
-		}
-		display.Event(e)
-		if err := display.Err(); err != nil {
-			cancel(fmt.Errorf("showing the output: %w", err))
-		}
-	}
-	return engine.Run(ctx, pl, scripts, cfg)
 }
 
 // mode returns how the output of a run is shown.

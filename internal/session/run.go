@@ -1,0 +1,210 @@
+package session
+
+import (
+	"context"
+	"crypto/rand"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"sync"
+	"time"
+
+	"tugline/internal/cache"
+	"tugline/internal/engine"
+	"tugline/internal/history"
+	"tugline/internal/plan"
+)
+
+// What holds where the project does not say otherwise.
+const (
+	StoreLimit = 8 << 30 // bytes
+	KeepRuns   = 50
+)
+
+// pruneEvery is the time between two looks at the size of the store.
+const pruneEvery = time.Hour
+
+// NewRunName returns the name of a new run: its time to the millisecond, to be
+// read and sorted, and two digits by chance, since two may start at once.
+func NewRunName() string {
+	word := make([]byte, 1)
+	rand.Read(word) // never fails
+	now := time.Now().UTC()
+	return fmt.Sprintf("%s-%03d%x", now.Format("20060102-150405"), now.Nanosecond()/1e6, word)
+}
+
+// Prepared is a run that may start: its plan is made, its scripts are parsed, and what
+// it requires is there.
+type Prepared struct {
+	Plan *plan.Plan
+
+	request Request
+	scripts *engine.Scripts
+}
+
+// Prepare sees to all that must be well before anything of a request starts. The
+// errors are those of [Session.Plan], [engine.Prepare] and [engine.CheckRequirements].
+func (s *Session) Prepare(ctx context.Context, r Request) (*Prepared, error) {
+	pl, err := s.Plan(ctx, r)
+	if err != nil {
+		return nil, err
+	}
+	scripts, err := engine.Prepare(pl)
+	if err != nil {
+		return nil, err
+	}
+	if _, err := engine.CheckRequirements(ctx, pl, s.cfg.Grace); err != nil {
+		return nil, err
+	}
+	return &Prepared{pl, r, scripts}, nil
+}
+
+// Words are what the record of a run says of how it was asked for.
+type Words struct {
+	Request []string // without secrets
+	Stood   string   // absolute: where the user stood
+	File    string   // the project file, if one was named
+}
+
+// Run is a run that is recorded, from [Session.Begin] to its end.
+type Run struct {
+	Plan     *plan.Plan
+	Recorded bool
+	Usual    func(*plan.Step) time.Duration // what a step usually takes; 0: not known. nil: nothing is known
+
+	session   *Session
+	prepared  *Prepared
+	cache     *cache.Cache // nil: nothing can be remembered
+	recording *engine.Recording
+}
+
+// Begin begins the record of a run. What cannot be recorded or kept is told as a
+// warning.
+func (s *Session) Begin(p *Prepared, words Words) *Run {
+	run := &Run{Plan: p.Plan, session: s, prepared: p}
+	c := s.resumed(p.Plan, p.request)
+	if !s.create(c) {
+		return run
+	}
+	run.cache = c
+	run.recording = s.record(p, words)
+	run.Recorded = run.recording != nil
+	usual := sync.OnceValue(s.Ledger.Usual)
+	run.Usual = func(step *plan.Step) time.Duration { return usual()[step.Name] }
+	return run
+}
+
+// create makes the folders of the store and the records. It returns false when
+// nothing can be kept beside the project.
+func (s *Session) create(c *cache.Cache) bool {
+	if c.Store != nil {
+		if err := c.Store.Create(); err != nil {
+			s.cfg.Warn("outputs are neither stored nor restored: " + err.Error())
+			c.Store = nil
+		}
+	}
+	if err := s.Ledger.Create(); err != nil {
+		s.cfg.Warn("this run is not recorded: " + err.Error())
+		return false
+	}
+	if err := s.Ledger.ClearStaging(); err != nil {
+		s.cfg.Warn(err.Error())
+	}
+	s.Files().Clock(s.Ledger.Folder())
+	return true
+}
+
+// record begins the record of a run; nil: none can be kept.
+func (s *Session) record(p *Prepared, words Words) *engine.Recording {
+	folder, err := filepath.Rel(s.Project.Folder, words.Stood)
+	if err != nil {
+		folder = words.Stood
+	}
+	head := history.Run{ID: s.cfg.Run, Started: time.Now().UTC(), Request: []string{}, Folder: filepath.ToSlash(folder), File: filepath.ToSlash(words.File)}
+	if p.request.Resume != nil {
+		head.Resumes = &p.request.Resume.ID
+	}
+	for _, word := range words.Request {
+		head.Request = append(head.Request, s.cfg.Mask.Text(word))
+	}
+	recorder, err := s.Ledger.Record(head)
+	if err != nil {
+		s.cfg.Warn("this run is not recorded: " + err.Error())
+		return nil
+	}
+	return &engine.Recording{To: recorder, Folder: s.Ledger.RunFolder(s.cfg.Run), Run: s.cfg.Run}
+}
+
+// Streams are the files that the programs of a run are given.
+type Streams struct {
+	Stdin, Stdout, Stderr *os.File    // handed to them as they are; nil: what they print goes to the sink
+	Own                   [3]*os.File // of the terminal that is handed to tasks which own it
+	Tee                   bool        // what is printed to Stdout and Stderr is recorded, too
+}
+
+// How says how a run is to go.
+type How struct {
+	Streams
+	After string // what a failure does to the others, stronger than the project; empty: as that says
+	Quiet bool   // do not tell of the statements that start
+	Sink  func(engine.Event) error
+}
+
+// Do runs all and ends the record. When the sink returns an error, the run is
+// stopped. The error is that of [engine.Run].
+func (r *Run) Do(ctx context.Context, how How) (engine.Summary, error) {
+	s := r.session
+	ctx, cancel := context.WithCancelCause(ctx)
+	defer cancel(nil)
+	cfg := engine.Config{
+		Jobs: s.Jobs(r.prepared.request), After: s.Project.After, AfterAll: how.After, Grace: s.cfg.Grace, Kill: s.cfg.Kill, Quiet: how.Quiet, Secrets: s.cfg.Mask,
+		Cache: r.cache, Times: r.Usual, List: s.list,
+		Stdin: how.Stdin, Stdout: how.Stdout, Stderr: how.Stderr, Own: how.Own, Tee: how.Tee && r.Recorded,
+		Sink: func(e engine.Event) {
+			if r.recording != nil {
+				r.recording.Event(e)
+			}
+			if err := how.Sink(e); err != nil {
+				cancel(err)
+			}
+		},
+	}
+	if r.recording != nil {
+		cfg.Log, cfg.Idle = r.recording.Log, r.recording.Flush
+	}
+	summary, err := engine.Run(ctx, r.Plan, r.prepared.scripts, cfg)
+	r.end(summary, err)
+	return summary, err
+}
+
+// end ends the record, and keeps what is known of the files and the store within
+// its limit.
+func (r *Run) end(summary engine.Summary, runErr error) {
+	s := r.session
+	if r.recording != nil {
+		keep := s.Project.KeepRuns
+		if keep == 0 {
+			keep = KeepRuns
+		}
+		if err := errors.Join(r.recording.End(summary, runErr), s.Ledger.KeepUsual(summary.Times()), s.Ledger.PruneRuns(keep)); err != nil {
+			s.cfg.Warn("the record of this run is incomplete: " + err.Error())
+		}
+	}
+	if r.cache == nil {
+		return
+	}
+	if err := s.Files().Save(s.Ledger.Folder()); err != nil {
+		s.cfg.Warn(err.Error()) // they are read again next time
+	}
+	if r.cache.Store == nil {
+		return
+	}
+	limit := s.Project.StoreLimit
+	if limit == 0 {
+		limit = StoreLimit
+	}
+	if err := r.cache.Store.PruneIfDue(limit, pruneEvery); err != nil {
+		s.cfg.Warn(err.Error())
+	}
+}

@@ -1,0 +1,154 @@
+// Package session opens a project once and serves all commands from that: what
+// would run, why, and running it.
+package session
+
+import (
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"runtime"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"tugline/internal/cache"
+	"tugline/internal/files"
+	"tugline/internal/fingerprint"
+	"tugline/internal/history"
+	"tugline/internal/project"
+	"tugline/internal/secret"
+	"tugline/internal/shell"
+	"tugline/internal/store"
+)
+
+// Config says for whom a session is opened.
+type Config struct {
+	Vars  []string      // the caller's environment, as NAME=value
+	From  string        // absolute: where the user stands
+	Run   string        // the name of the run, should it come to one
+	Grace time.Duration // from asking a program to end to killing it
+	Kill  <-chan struct{}
+	Mask  *secret.Mask // is told all secret values
+	// Guard is how the guard of what is started is started itself, without the mark of
+	// the run. None: there is no guard.
+	Guard []string
+	Shown func(path string) string // a path as the user would write it
+	Warn  func(text string)        // is told what goes wrong and keeps nothing from going on
+}
+
+// Session is a project, with the files, records and store that belong to it. It
+// is used from one goroutine.
+type Session struct {
+	Project *project.Project
+	Base    *project.File      // in which bare names are looked up
+	Files   func() *files.Tree // of the project, opened by the first call
+	Ledger  *history.Ledger
+
+	cfg    Config
+	warned bool // that there is no store
+}
+
+// InputError says that something the user named is not there or not good.
+type InputError struct{ Msg string }
+
+func (e *InputError) Error() string { return e.Msg }
+
+// Open opens a project. It changes nothing.
+func Open(p *project.Project, base *project.File, cfg Config) *Session {
+	ledger := history.At(p.Folder)
+	tree := sync.OnceValue(func() *files.Tree { return files.Open(p.Folder, ledger.Folder()) })
+	return &Session{Project: p, Base: base, Files: tree, Ledger: ledger, cfg: cfg}
+}
+
+// Request is what a command asks of a session. All commands ask in the same way,
+// so what one knows the others know.
+type Request struct {
+	Calls      []project.Call
+	Set        []string // variables, as NAME=value, stronger than the project file
+	EnvFiles   []string // absolute paths of the user's env files, the later ones stronger
+	Jobs       int      // steps at once; 0: as the project says
+	Force      bool     // run what Calls name even if unchanged
+	ForceNeeds bool     // run all even if unchanged
+	AsIs       []*project.Task
+	NoStore    bool
+	NoCompute  bool         // run no script that computes something
+	Resume     *history.Run // the run that is resumed; nil: none
+}
+
+// Cache returns what is known from earlier runs, to be used as a request says.
+func (s *Session) Cache(r Request) *cache.Cache {
+	c := &cache.Cache{
+		Top: s.Project.Folder, Files: s.Files(), Ledger: s.Ledger, Run: s.cfg.Run, Nested: s.variable("TUGLINE_RUN") != "",
+		ForceNeeds: r.ForceNeeds, Force: map[*project.Task]bool{}, AsIs: map[*project.Task]bool{},
+		World: fingerprint.World{Top: s.Project.Folder, OS: runtime.GOOS, Arch: runtime.GOARCH, Hidden: s.cfg.Mask.Text},
+	}
+	for _, call := range r.Calls {
+		if t := s.taskOf(call); r.Force && t != nil {
+			c.Force[t] = true
+		}
+	}
+	for _, t := range r.AsIs {
+		c.AsIs[t] = true
+	}
+	kept, err := Store(s.cfg.Vars)
+	if err != nil && !s.warned {
+		s.warned = true
+		s.cfg.Warn("outputs are neither stored nor restored: " + err.Error())
+	}
+	if err == nil && !r.NoStore {
+		c.Store = kept
+	}
+	c.World.Keyed = func(value string) (string, bool) {
+		if err != nil {
+			return "", false
+		}
+		digest, err := kept.Keyed(value)
+		return digest, err == nil
+	}
+	return c
+}
+
+// taskOf returns the task that a call means; nil: there is none.
+func (s *Session) taskOf(c project.Call) *project.Task {
+	if c.Task != nil {
+		return c.Task
+	}
+	return s.Base.Task(c.Name)
+}
+
+// Store returns the store of the user whose environment is given. It touches nothing.
+func Store(vars []string) (*store.Store, error) {
+	folder := variable(vars, "TUGLINE_STORE")
+	if folder == "" {
+		user, err := os.UserCacheDir()
+		if err != nil {
+			return nil, fmt.Errorf("finding the folder of the store: %w", err)
+		}
+		folder = filepath.Join(user, "tugline")
+	}
+	if !filepath.IsAbs(folder) {
+		return nil, errors.New("TUGLINE_STORE must be an absolute path")
+	}
+	return store.At(folder), nil
+}
+
+func (s *Session) variable(name string) string { return variable(s.cfg.Vars, name) }
+
+// variable returns the value of a variable in an environment; empty: it is not set.
+func variable(vars []string, name string) string {
+	for _, pair := range slices.Backward(vars) {
+		if value, ok := strings.CutPrefix(pair, name+"="); ok {
+			return value
+		}
+	}
+	return ""
+}
+
+// Close ends all that was started and not ended: jobs of computed variables, and
+// programs that left their group.
+func (s *Session) Close() {
+	shell.EndGuard()
+	shell.EndStrays(s.cfg.Grace)
+}
