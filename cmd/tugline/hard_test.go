@@ -189,8 +189,8 @@ func TestNamesAtTheEdgeOfWhatIsAllowed(t *testing.T) {
 		assert.Equal(t, want+"\n", s.tugline(name).stdout)
 	}
 	screen, _ := s.terminal(40, long, "0", "größe_港-1", "--color", "never")
-	assert.Contains(t, screen, strings.Repeat("x", 39)+"… · long\r\n")
-	assert.Contains(t, screen, "größe_港-1"+strings.Repeat(" ", 30)+" · wide")
+	assert.Contains(t, screen, "xxxxx…xxxx · long\r\n", "a quarter of the width")
+	assert.Contains(t, screen, "größe_港-1 · wide")
 }
 
 func TestMessagesOfAFailedCommand(t *testing.T) {

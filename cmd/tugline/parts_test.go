@@ -115,7 +115,7 @@ func TestListGroupsByFolder(t *testing.T) {
   lint
 
 Courier, in courier
-  courier/send --copies   (also post)
+  courier/send --copies   (default) (also post)
                           needs desk/lint, lint, /lint, charts/lint, /guests/any
   courier/lint
 
@@ -126,7 +126,7 @@ in courier/desk
   courier/desk/lint
   courier/desk/bash
 `, ""}, s.tugline("list", "-v"))
-	assert.True(t, strings.HasPrefix(s.tugline("-C", "courier", "list").stdout, "Courier, in .\n  send --copies   (also post)\n"), s.tugline("-C", "courier", "list").stdout)
+	assert.True(t, strings.HasPrefix(s.tugline("-C", "courier", "list").stdout, "Courier, in .\n  send --copies   (default) (also post)\n"), s.tugline("-C", "courier", "list").stdout)
 	var list struct{ Tasks []struct{ Name, File string } }
 	require.NoError(t, json.Unmarshal([]byte(s.tugline("-C", "courier", "list", "--json").stdout), &list))
 	assert.Equal(t, "courier/send", list.Tasks[0].Name)

@@ -4,7 +4,9 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"os"
+	"slices"
 	"strings"
 	"syscall"
 	"time"
@@ -39,10 +41,11 @@ type Display struct {
 	width    int // of the longest name, in columns
 	steps    map[*plan.Step]*stepOutput
 	looped   map[*project.Task]*instances
-	waits    map[string]bool // lines about waiting that were shown
-	live     *live           // nil when there is none
-	next     []byte          // lines of one step that are shown next; empty between events
-	failed   error           // the first error of writing
+	waits    map[string]bool            // lines about waiting that were shown
+	live     *live                      // nil when there is none
+	size     func() (columns, rows int) // of the terminal; nil: there is none
+	next     []byte                     // lines of one step that are shown next; empty between events
+	failed   error                      // the first error of writing
 
 	own   *os.File    // the terminal that tasks may own; nil: there is none
 	modes *term.State // of own, while a task owns it
@@ -75,7 +78,20 @@ type stepOutput struct {
 // instances are those of one task in a run.
 type instances struct {
 	total, ended int
-	quiet        map[engine.State]int // of those of which no line was shown
+	quiet        map[ending]*quietEnds // of those of which no line was shown
+	failed       int                   // of how many a line says that they failed
+}
+
+// ending is how several instances ended alike.
+type ending struct {
+	state  engine.State
+	reason string // empty where reasons are not told
+}
+
+// quietEnds are instances that ended alike.
+type quietEnds struct {
+	count int
+	names []string // of the first ones
 }
 
 // manyInstances is how many instances a task has of which those that need not
@@ -95,6 +111,7 @@ func NewDisplay(p *plan.Plan, cfg DisplayConfig) *Display {
 		d.live = newLive(cfg)
 		d.out = d.live
 	}
+	d.size = cfg.Size
 	d.added(p.Steps)
 	return d
 }
@@ -162,17 +179,27 @@ func (d *Display) added(steps []*plan.Step) {
 		if !s.Works() {
 			continue
 		}
-		d.width = max(d.width, min(maxName, runewidth.StringWidth(s.Name)))
+		d.width = max(d.width, min(d.maxName(), runewidth.StringWidth(s.Name)))
 		if d.live != nil {
 			d.live.expect(s)
 		}
 		if len(s.Task.Looped()) > 0 {
 			if d.looped[s.Task] == nil {
-				d.looped[s.Task] = &instances{quiet: map[engine.State]int{}}
+				d.looped[s.Task] = &instances{quiet: map[ending]*quietEnds{}}
 			}
 			d.looped[s.Task].total++
 		}
 	}
+}
+
+// maxName returns the widest name that others are aligned with: a quarter of the
+// terminal, where there is one.
+func (d *Display) maxName() int {
+	if d.size == nil {
+		return maxName
+	}
+	columns, _ := d.size()
+	return max(8, min(maxName, columns/4))
 }
 
 // retry tells that an attempt failed and another one follows.
@@ -268,7 +295,7 @@ func (d *Display) prefix(s *plan.Step) string {
 	if d.mode != Lines {
 		return ""
 	}
-	name := pad(runewidth.Truncate(printable(s.Name), d.width, "…"), d.width)
+	name := pad(cutMiddle(printable(s.Name), d.width), d.width)
 	return d.style.name(s.Name, name) + d.style.faint(" · ")
 }
 
@@ -304,7 +331,16 @@ func (d *Display) finished(r engine.Result) {
 // other instances of its task.
 func (d *Display) together(r engine.Result) bool {
 	all := d.looped[r.Step.Task]
-	return all != nil && r.Step.Works() && all.total >= manyInstances && !d.verbose && (r.State == engine.Unchanged || r.State == engine.Skipped)
+	if all == nil || !r.Step.Works() || all.total < manyInstances || d.verbose {
+		return false
+	}
+	switch r.State {
+	case engine.Unchanged, engine.Skipped, engine.Stopped, engine.Blocked:
+		return true
+	case engine.Failed:
+		return all.failed >= fullFailures
+	}
+	return false
 }
 
 // instanceEnded counts the instances of a task, and tells of those that need not
@@ -316,17 +352,53 @@ func (d *Display) instanceEnded(r engine.Result) {
 	}
 	all.ended++
 	if d.showsEnd(r) && d.together(r) {
-		all.quiet[r.State]++
+		all.addQuiet(r)
+	} else if r.State == engine.Failed {
+		all.failed++
 	}
 	if all.ended < all.total {
 		return
 	}
 	for _, state := range engine.States {
-		if n := all.quiet[state]; n > 0 {
-			d.write(fmt.Sprintf("%s  %s  %6s  %d of %d instances\n", d.style.state(state, pad(string(state), stateWidth)), pad(r.Step.Task.Name, d.width), "", n, all.total))
+		for _, end := range slices.SortedFunc(maps.Keys(all.quiet), func(a, b ending) int { return strings.Compare(a.reason, b.reason) }) {
+			if end.state == state {
+				d.write(d.quietLine(r.Step.Task, end, all))
+			}
 		}
 	}
 	clear(all.quiet)
+}
+
+// addQuiet counts an instance that is told of together with others. Those that need
+// not run are told of whatever their reasons are.
+func (i *instances) addQuiet(r engine.Result) {
+	end := ending{r.State, r.Reason}
+	if r.State == engine.Unchanged || r.State == engine.Skipped {
+		end.reason = ""
+	}
+	if i.quiet[end] == nil {
+		i.quiet[end] = &quietEnds{}
+	}
+	q := i.quiet[end]
+	if q.count++; q.count <= namedInstances {
+		q.names = append(q.names, strings.TrimPrefix(r.Step.Name, r.Step.Task.Name+" "))
+	}
+}
+
+// namedInstances is how many of the instances that ended alike are named.
+const namedInstances = 3
+
+// quietLine returns the line that tells of instances which ended alike.
+func (d *Display) quietLine(t *project.Task, end ending, all *instances) string {
+	q := all.quiet[end]
+	text := fmt.Sprintf("%d of %d instances", q.count, all.total)
+	if end.reason != "" {
+		text += ": " + end.reason + "; " + strings.Join(q.names, ", ")
+		if more := q.count - len(q.names); more > 0 {
+			text += fmt.Sprintf(" and %d more", more)
+		}
+	}
+	return fmt.Sprintf("%s  %s  %6s  %s\n", d.style.state(end.state, pad(string(end.state), stateWidth)), pad(printable(t.Name), d.width), "", printable(text))
 }
 
 // showsEnd reports whether the end of a step is worth a line.
@@ -436,6 +508,9 @@ func (d *Display) failure(r engine.Result) {
 	}
 	lines, more := step.tail.lines()
 	heading := "      its output:\n"
+	if d.mode == Lines && len(lines) > shownAgain { // it has been shown already
+		lines, more = lines[len(lines)-shownAgain:], true
+	}
 	if more {
 		heading = "      the last lines of its output:\n"
 	}
@@ -445,12 +520,25 @@ func (d *Display) failure(r engine.Result) {
 	}
 }
 
+// shownAgain is how many lines of a failed task's output are shown again where
+// they have been shown before.
+const shownAgain = 5
+
 // savedText tells what was saved, if that is worth telling.
 func savedText(saved, wall time.Duration, how string) string {
 	if saved < 50*time.Millisecond || saved < wall/20 {
 		return ""
 	}
 	return ", " + duration(saved) + " saved by " + how
+}
+
+// fits reports whether a line fits on the terminal, if there is one.
+func (d *Display) fits(line string) bool {
+	if d.size == nil {
+		return true
+	}
+	columns, _ := d.size()
+	return visibleWidth(line) <= columns
 }
 
 // summaryLine counts the states and tells the times.
@@ -466,8 +554,11 @@ func (d *Display) summaryLine(s engine.Summary) string {
 	}
 	line := strings.Join(counts, ", ") + " in " + duration(s.Wall)
 	if s.Count(engine.Stopped) == 0 {
-		line += d.style.faint(savedText(s.Busy-s.Wall, s.Wall, "running in parallel"))
-		line += d.style.faint(savedText(s.Saved, s.Wall, "skipping finished work"))
+		for _, part := range []string{savedText(s.Busy-s.Wall, s.Wall, "running in parallel"), savedText(s.Saved, s.Wall, "skipping finished work")} {
+			if d.fits(line + part) { // a part that does not is left out
+				line += d.style.faint(part)
+			}
+		}
 	}
 	if d.mode != Direct || len(s.Failures()) > 0 {
 		line = "\n" + line

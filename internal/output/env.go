@@ -43,7 +43,7 @@ func shownValue(value string) string {
 	if value == "" {
 		return `""`
 	}
-	return printable(strings.ReplaceAll(value, "\n", "⏎"))
+	return cutMiddle(printable(strings.ReplaceAll(value, "\n", "⏎")), maxText/2)
 }
 
 func originText(o plan.Origin) string {

@@ -69,3 +69,33 @@ func TestManyFailedInstancesAreToldByName(t *testing.T) {
 	assert.Contains(t, end, "\n3 more instances of \"page\" failed; tugline log tells what they printed:\n      page --port d\n      page --port e\n      page --port f\n")
 	assert.Contains(t, end, "\n8 failed in 0.00s\n")
 }
+
+// What is alike is told once, with the first names.
+func TestEqualEndingsOfManyInstancesAreToldOnce(t *testing.T) {
+	text := "[task.t]\neach.n = ['1', '2', '3', '4', '5', '6', '7', '8', '9']\nrun = 'x'\n"
+	pl := planOf(t, text, "t")
+	var out strings.Builder
+	d := NewDisplay(pl, DisplayConfig{Out: &out, Err: &out, Mode: Blocks})
+	for i, s := range pl.Steps {
+		if !s.Works() {
+			continue
+		}
+		r := engine.Result{Step: s, State: engine.Failed, Reason: "exit code 1", Failure: &engine.Failure{}}
+		if i >= 5 {
+			r = engine.Result{Step: s, State: engine.Stopped, Reason: `not started because "t --n 1" failed`}
+		}
+		d.Event(engine.Event{Kind: engine.StepFinished, Step: s, Result: r})
+	}
+	assert.Equal(t, `failed     t --n 1          exit code 1
+failed     t --n 2          exit code 1
+failed     t --n 3          exit code 1
+failed     t                2 of 9 instances: exit code 1; --n 4, --n 5
+stopped    t                4 of 9 instances: not started because "t --n 1" failed; --n 6, --n 7, --n 8 and 1 more
+`, out.String())
+}
+
+func TestCutMiddle(t *testing.T) {
+	for text, want := range map[string]string{"short": "short", "exactly ten"[:10]: "exactly te", "a name of a task": "a nam…task", "港港港港港港港": "港港…港港"} {
+		assert.Equal(t, want, cutMiddle(text, 10))
+	}
+}

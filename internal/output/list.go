@@ -42,6 +42,9 @@ func List(w io.Writer, l Listing, st Style) error {
 		rest := strings.TrimPrefix(name, l.Base.NameOf(t))
 		line := st.name(t.Name, l.Base.NameOf(t)) + st.faint(rest) + pad("", width-runewidth.StringWidth(name))
 		about := t.Summary()
+		if isDefault(t, l.Base) {
+			about = strings.TrimSpace(about + " " + st.faint("(default)"))
+		}
 		if len(t.Aliases) > 0 {
 			about = strings.TrimSpace(about + " " + st.faint("(also "+strings.Join(aliases(t), ", ")+")"))
 		}
@@ -79,7 +82,20 @@ func groupHeading(f *project.File, gap bool, st Style) string {
 // label returns the name of a task in base with its arguments, as it stands in
 // a list.
 func label(t *project.Task, base *project.File) string {
-	return strings.Join(append([]string{base.NameOf(t)}, t.Options()...), " ")
+	words := append([]string{base.NameOf(t)}, t.Options()...)
+	if slices.ContainsFunc(t.Args, func(a *project.Arg) bool { return a.Rest }) {
+		words = append(words, "-- WORDS")
+	}
+	return strings.Join(words, " ")
+}
+
+// isDefault reports whether a bare tugline runs a task.
+func isDefault(t *project.Task, base *project.File) bool {
+	top := base
+	for top.Around != nil {
+		top = top.Around
+	}
+	return slices.ContainsFunc(top.Default, func(c project.Call) bool { return c.Task == t })
 }
 
 // namedCalls tells of the calls that t makes, a line for each key.

@@ -209,7 +209,7 @@ func (l *live) render(columns, rows int) []string {
 	lines := []string{l.header(now, width)}
 	name := 0
 	for _, r := range shown {
-		name = max(name, min(runewidth.StringWidth(r.step.Name), width-9))
+		name = max(name, min(runewidth.StringWidth(r.step.Name), width-9, max(12, width/3)))
 	}
 	for _, r := range shown {
 		lines = append(lines, l.line(r, now, name, width))
@@ -229,7 +229,7 @@ func (l *live) header(now time.Time, width int) string {
 	if l.total > 0 {
 		full = bar * l.done / l.total
 	}
-	return l.style.bold(text) + strings.Repeat("≈", full) + l.style.faint(strings.Repeat("·", bar-full))
+	return l.style.bold(text) + strings.Repeat("█", full) + l.style.faint(strings.Repeat("░", bar-full))
 }
 
 // left tells how long the run will still take, as far as that is known from past
@@ -251,7 +251,7 @@ func (l *live) left(now time.Time) string {
 
 // line tells of one step: for how long it runs, and what it waits to go on with.
 func (l *live) line(r runningStep, now time.Time, name, width int) string {
-	label := pad(runewidth.Truncate(r.step.Name, name, "…"), name)
+	label := pad(cutMiddle(printable(r.step.Name), name), name)
 	text := fmt.Sprintf("%6s  ", clock(now.Sub(r.started)))
 	if r.usual >= time.Second {
 		text = fmt.Sprintf("%6s of %s  ", clock(now.Sub(r.started)), clock(r.usual))

@@ -3,6 +3,7 @@ package output
 import (
 	"fmt"
 	"io"
+	"slices"
 	"strings"
 	"time"
 
@@ -40,7 +41,7 @@ const maxReasons = 4
 // Plan writes what a run would do, one step a line, each followed by the
 // reasons after the first.
 func Plan(w io.Writer, preview cache.Preview, verbose bool, st Style) error {
-	steps := preview.Steps
+	steps := together(preview.Steps)
 	var b strings.Builder
 	width := 0
 	for _, s := range steps {
@@ -73,6 +74,22 @@ func Plan(w io.Writer, preview cache.Preview, verbose bool, st Style) error {
 	return err
 }
 
+// together returns steps with all instances of a task behind the first one.
+func together(steps []cache.StepPreview) []cache.StepPreview {
+	first := map[*project.Task]int{} // in groups
+	var groups [][]cache.StepPreview
+	for _, s := range steps {
+		at, known := first[s.Step.Task]
+		if !known || len(s.Step.Task.Looped()) == 0 {
+			at = len(groups)
+			first[s.Step.Task] = at
+			groups = append(groups, nil)
+		}
+		groups[at] = append(groups[at], s)
+	}
+	return slices.Concat(groups...)
+}
+
 // quietInstances returns the instances that are left as they are and told of
 // together: a text for the first one of a task, none for the others.
 func quietInstances(steps []cache.StepPreview, verbose bool) map[*plan.Step]string {
@@ -103,6 +120,33 @@ func quietInstances(steps []cache.StepPreview, verbose bool) map[*plan.Step]stri
 	return quiet
 }
 
+// maxText is the longest text of a reason that is shown whole, in columns.
+const maxText = 160
+
+// reasonText returns a reason on one line. Long values, such as those of PATH, are
+// cut in the middle.
+func reasonText(r fingerprint.Reason) string {
+	text := printable(r.Text)
+	if runewidth.StringWidth(text) <= maxText || r.Kind != "variable" && r.Kind != "argument" {
+		return text
+	}
+	for _, value := range []string{r.From, r.To} {
+		text = strings.ReplaceAll(text, printable(value), cutMiddle(printable(value), maxText/3))
+	}
+	return text
+}
+
+// cutMiddle returns text with its middle left out if it is wider than width, in
+// columns: names that begin alike are still told apart.
+func cutMiddle(text string, width int) string {
+	whole := runewidth.StringWidth(text)
+	if whole <= width || width < 2 {
+		return text
+	}
+	right := (width - 1) / 2
+	return runewidth.Truncate(text, width-1-right, "") + "…" + runewidth.TruncateLeft(text, whole-right, "")
+}
+
 // reasonTexts returns the texts of reasons, at least one.
 func reasonTexts(reasons []fingerprint.Reason, all bool) []string {
 	var texts []string
@@ -111,7 +155,7 @@ func reasonTexts(reasons []fingerprint.Reason, all bool) []string {
 			texts = append(texts, fmt.Sprintf("and %d more", len(reasons)-i))
 			break
 		}
-		texts = append(texts, printable(r.Text))
+		texts = append(texts, reasonText(r))
 	}
 	if len(texts) == 0 {
 		return []string{""}
@@ -197,7 +241,7 @@ func WriteWhy(w io.Writer, why Why, st Style) error {
 		fmt.Fprintf(&b, "nothing differs: %s read, %s written\n", countFiles(len(why.Last.Fingerprint.Files)), countFiles(len(why.Last.Outputs)))
 	}
 	for _, r := range why.Reasons {
-		b.WriteString("  " + printable(r.Text) + "\n")
+		b.WriteString("  " + reasonText(r) + "\n")
 		if r.Kind == "command" {
 			b.WriteString(commandDiff(r, st))
 		}
