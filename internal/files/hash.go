@@ -11,7 +11,6 @@ import (
 	"path"
 	"path/filepath"
 	"sync"
-	"time"
 
 	"github.com/zeebo/blake3"
 )
@@ -21,31 +20,6 @@ var (
 	hashers     = sync.Pool{New: func() any { return blake3.New() }}
 	readBuffers = sync.Pool{New: func() any { buf := make([]byte, 128<<10); return &buf }}
 )
-
-// How old the times of a file must be when it is read, so that a later change
-// cannot leave them as they are. Systems keep times in ticks of at most 10 ms,
-// some file systems in steps of up to 2 s; those give whole seconds.
-const (
-	tick      = int64(100 * time.Millisecond)
-	wholeTick = int64(2500 * time.Millisecond)
-)
-
-// isSure reports whether a file that was read at now, by the clock of its file
-// system, can only have changed since if its stamp has.
-//
-// A write always moves the times, but not if they stand at the same tick
-// already: a file that was written, read and written again within one tick
-// looks as if it had been read last. So a file that was young when it was read
-// is read again next time. The time of change cannot be set back by a program,
-// as the time of modification can.
-func (s *stamp) isSure(now int64) bool {
-	latest := max(s.modified, s.changed)
-	margin := tick
-	if latest%int64(time.Second) == 0 {
-		margin = wholeTick
-	}
-	return now-latest > margin
-}
 
 // readers is how many files of one folder are read at once. Measured on two
 // cores: more gain nothing.

@@ -2,7 +2,6 @@ package files
 
 import (
 	"encoding/binary"
-	"errors"
 	"fmt"
 	"hash/crc32"
 	"math"
@@ -54,41 +53,6 @@ func openIn(top, kept, boot string) *Tree {
 		t.decode(unsafe.String(&data[0], len(data))) // nobody changes it
 	}
 	return t
-}
-
-// Clock makes t ask the file system below the folder kept for the time, by
-// which it can tell which files are old enough to be known for sure. The
-// folder must be there, and in the file system of the project.
-func (t *Tree) Clock(kept string) { t.clockFile = filepath.Join(kept, "clock") }
-
-// clock returns a time in this generation by the clock of the file system; 0
-// if there is none.
-func (t *Tree) clock() int64 {
-	if t.clockFile == "" {
-		return 0
-	}
-	gen := t.generation.Load()
-	t.mu.Lock()
-	defer t.mu.Unlock()
-	if t.nowIn != gen {
-		t.now, t.nowIn = 0, gen
-		if err := touch(t.clockFile); err == nil {
-			s := stampOf(t.clockFile)
-			t.now = s.modified
-		}
-	}
-	return t.now
-}
-
-// touch writes a byte into a file, over the one that is there: emptying a file
-// first makes some file systems write it out at once.
-func touch(name string) error {
-	file, err := atomicfile.Open(name, os.O_WRONLY|os.O_CREATE, 0o644)
-	if err != nil {
-		return err
-	}
-	_, err = file.Write([]byte("\n"))
-	return errors.Join(err, file.Close())
 }
 
 // Save writes the index into the folder kept, if there is something new in it.
