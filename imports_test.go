@@ -5,7 +5,9 @@ import (
 	"go/parser"
 	"go/token"
 	"io/fs"
+	"os"
 	"path/filepath"
+	"regexp"
 	"strconv"
 	"strings"
 	"testing"
@@ -95,6 +97,22 @@ func TestPackagesImportOnlyWhatTheyMay(t *testing.T) {
 	})
 	require.NoError(t, err)
 	assert.Greater(t, seen, 50)
+}
+
+// The page that a new maintainer reads first must name files that are there.
+func TestTheDesignNamesFilesThatExist(t *testing.T) {
+	text, err := os.ReadFile("docs/design.md")
+	require.NoError(t, err)
+	named := 0
+	for _, match := range regexp.MustCompile("`([a-z_]+/[a-z_/]+\\.go)`").FindAllStringSubmatch(string(text), -1) {
+		path := strings.TrimPrefix(match[1], "internal/")
+		if !strings.HasPrefix(path, "cmd/") {
+			path = "internal/" + path
+		}
+		assert.FileExists(t, path)
+		named++
+	}
+	assert.Greater(t, named, 50)
 }
 
 func homeOf(name string) (home []string, known bool) {
