@@ -390,15 +390,18 @@ const namedInstances = 3
 
 // quietLine returns the line that tells of instances which ended alike.
 func (d *Display) quietLine(t *project.Task, end ending, all *instances) string {
-	q := all.quiet[end]
+	q, name := all.quiet[end], t.Name
 	text := fmt.Sprintf("%d of %d instances", q.count, all.total)
-	if end.reason != "" {
+	switch {
+	case end.reason != "" && q.count == 1: // told as any other
+		name, text = name+" "+q.names[0], end.reason
+	case end.reason != "":
 		text += ": " + end.reason + "; " + strings.Join(q.names, ", ")
 		if more := q.count - len(q.names); more > 0 {
 			text += fmt.Sprintf(" and %d more", more)
 		}
 	}
-	return fmt.Sprintf("%s  %s  %6s  %s\n", d.style.state(end.state, pad(string(end.state), stateWidth)), pad(printable(t.Name), d.width), "", printable(text))
+	return fmt.Sprintf("%s  %s  %6s  %s\n", d.style.state(end.state, pad(string(end.state), stateWidth)), pad(printable(name), d.width), "", printable(text))
 }
 
 // showsEnd reports whether the end of a step is worth a line.

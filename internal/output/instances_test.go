@@ -2,6 +2,7 @@ package output
 
 import (
 	"bytes"
+	"fmt"
 	"strings"
 	"testing"
 
@@ -72,7 +73,7 @@ func TestManyFailedInstancesAreToldByName(t *testing.T) {
 
 // What is alike is told once, with the first names.
 func TestEqualEndingsOfManyInstancesAreToldOnce(t *testing.T) {
-	text := "[task.t]\neach.n = ['1', '2', '3', '4', '5', '6', '7', '8', '9']\nrun = 'x'\n"
+	text := "[task.t]\neach.n = ['1', '2', '3', '4', '5', '6', '7', '8', '9', '10', '11', '12', '13']\nrun = 'x'\n"
 	pl := planOf(t, text, "t")
 	var out strings.Builder
 	d := NewDisplay(pl, DisplayConfig{Out: &out, Err: &out, Mode: Blocks})
@@ -81,16 +82,20 @@ func TestEqualEndingsOfManyInstancesAreToldOnce(t *testing.T) {
 			continue
 		}
 		r := engine.Result{Step: s, State: engine.Failed, Reason: "exit code 1", Failure: &engine.Failure{}}
-		if i >= 5 {
+		if i >= 5 && i < 8 {
+			r = engine.Result{Step: s, State: engine.Blocked, Reason: fmt.Sprintf("needs %q, which failed", fmt.Sprint("u", i/7))}
+		} else if i >= 5 {
 			r = engine.Result{Step: s, State: engine.Stopped, Reason: `not started because "t --n 1" failed`}
 		}
 		d.Event(engine.Event{Kind: engine.StepFinished, Step: s, Result: r})
 	}
-	assert.Equal(t, `failed     t --n 1          exit code 1
-failed     t --n 2          exit code 1
-failed     t --n 3          exit code 1
-failed     t                2 of 9 instances: exit code 1; --n 4, --n 5
-stopped    t                4 of 9 instances: not started because "t --n 1" failed; --n 6, --n 7, --n 8 and 1 more
+	assert.Equal(t, `failed     t --n 1           exit code 1
+failed     t --n 2           exit code 1
+failed     t --n 3           exit code 1
+failed     t                 2 of 13 instances: exit code 1; --n 4, --n 5
+blocked    t                 2 of 13 instances: needs "u0", which failed; --n 6, --n 7
+blocked    t --n 8           needs "u1", which failed
+stopped    t                 5 of 13 instances: not started because "t --n 1" failed; --n 9, --n 10, --n 11 and 2 more
 `, out.String())
 }
 

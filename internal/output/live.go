@@ -209,7 +209,7 @@ func (l *live) render(columns, rows int) []string {
 	lines := []string{l.header(now, width)}
 	name := 0
 	for _, r := range shown {
-		name = max(name, min(runewidth.StringWidth(r.step.Name), width-9, max(12, width/3)))
+		name = max(name, min(runewidth.StringWidth(r.step.Name), width-9, max(12, width/2)))
 	}
 	for _, r := range shown {
 		lines = append(lines, l.line(r, now, name, width))
@@ -222,7 +222,12 @@ func (l *live) render(columns, rows int) []string {
 
 // header tells how far the whole run is: so many of all, and for how long.
 func (l *live) header(now time.Time, width int) string {
-	text := fmt.Sprintf("%s  %d of %d done, %d running%s ", clock(now.Sub(l.started)), l.done, l.total, len(l.running), l.left(now))
+	text := fmt.Sprintf("%s  %d of %d done", clock(now.Sub(l.started)), l.done, l.total)
+	for _, part := range []string{fmt.Sprintf(", %d running", len(l.running)), l.left(now), " "} {
+		if runewidth.StringWidth(text+part) <= width { // a part that does not fit is left out
+			text += part
+		}
+	}
 	text = runewidth.Truncate(text, width, "…")
 	bar := max(0, min(40, width-runewidth.StringWidth(text)))
 	full := 0
