@@ -203,6 +203,9 @@ func (s *Store) Verify(ctx context.Context) (well int, dropped Stats, err error)
 	}
 	defer done()
 	dropped.Folder = s.folder
+	if err := s.clearTemps(); err != nil {
+		return 0, dropped, err
+	}
 	objects, err := s.list("objects")
 	if err != nil {
 		return 0, dropped, err

@@ -15,6 +15,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"tugline/internal/atomicfile"
 	"tugline/internal/files"
 	"tugline/internal/glob"
 )
@@ -247,10 +248,14 @@ func TestADamagedStoreRestoresNothing(t *testing.T) {
 	}
 	require.NoError(t, p.store.Put(context.Background(), key, p.root, want, Made{}))
 	damage(paths[1], -1)
+	half, err := atomicfile.Create(filepath.Dir(filepath.Dir(paths[1])))
+	require.NoError(t, err)
+	require.NoError(t, half.Close(), "as a Tugline leaves it that is killed while it writes")
 	well, dropped, err := p.store.Verify(context.Background())
 	require.NoError(t, err)
 	assert.Equal(t, 0, well)
-	assert.Equal(t, [2]int{1, 1}, [2]int{dropped.Entries, dropped.Objects})
+	assert.Equal(t, [2]int{1, 1}, [2]int{dropped.Entries, dropped.Objects}, "what was half written is not damage")
+	assert.NoFileExists(t, half.Name())
 }
 
 func TestRestoreStaysInside(t *testing.T) {
