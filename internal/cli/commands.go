@@ -156,7 +156,7 @@ func (a *app) examine(ctx context.Context, p *project.Project, names []string, f
 	if err != nil || fileOnly {
 		return err
 	}
-	checked, missingErr := engine.CheckRequirements(ctx, pl, grace)
+	checked, missingErr := a.session.Requirements(ctx, pl)
 	if err := output.Requirements(a.env.Stdout, checked, a.style(a.env.Stdout)); err != nil {
 		return err
 	}

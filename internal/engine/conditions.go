@@ -30,7 +30,7 @@ func (l *loop) skips(ctx context.Context, t task) (string, error) {
 	}
 	ctx, cancel := withTimeout(ctx, s.Task.Timeout)
 	defer cancel()
-	_, err := Output(ctx, script, t.env, s.Folder, l.cfg.Grace)
+	_, err := Output(ctx, l.cfg.Exec, script, t.env, s.Folder, l.cfg.Grace)
 	var exit *shell.ExitError
 	switch {
 	case err == nil:

@@ -53,8 +53,8 @@ type Config struct {
 	// goroutines. nil: the plan asks its request.
 	List func(context.Context, plan.Listed) ([]string, error)
 
-	Now  func() time.Time                           // nil: time.Now
-	Exec func(context.Context, shell.Command) error // nil: shell.Run
+	Now  func() time.Time // nil: time.Now
+	Exec Exec             // nil: [shell.Session.Run] of a session without a guard
 }
 
 // Run runs p and returns when all it started has ended. scripts comes from
@@ -75,7 +75,7 @@ func Run(ctx context.Context, p *plan.Plan, scripts *Scripts, cfg Config) (Summa
 		cfg.Now = time.Now
 	}
 	if cfg.Exec == nil {
-		cfg.Exec = shell.Run
+		cfg.Exec = new(shell.Session).Run
 	}
 	l := newLoop(p, scripts, cfg)
 	l.run(ctx)

@@ -234,7 +234,7 @@ func TestOutputReturnsWhatAScriptPrints(t *testing.T) {
 		"#!/usr/bin/env -S awk -f\nBEGIN { print \"by awk\" }": "by awk\n",
 		"cat": "",
 	} {
-		out, err := Output(t.Context(), project.Text{Value: script}, os.Environ(), t.TempDir(), time.Second)
+		out, err := Output(t.Context(), new(shell.Session).Run, project.Text{Value: script}, os.Environ(), t.TempDir(), time.Second)
 		require.NoError(t, err)
 		assert.Equal(t, want, out)
 	}
@@ -244,7 +244,7 @@ func TestOutputReturnsWhatAScriptPrints(t *testing.T) {
 		"if x":                      "`if <cond>` must be followed by `then`",
 		"#!/no/such/interpreter\nx": `interpreter "/no/such/interpreter" not found`,
 	} {
-		_, err := Output(t.Context(), project.Text{Value: script}, os.Environ(), t.TempDir(), time.Second)
+		_, err := Output(t.Context(), new(shell.Session).Run, project.Text{Value: script}, os.Environ(), t.TempDir(), time.Second)
 		assert.EqualError(t, err, want)
 	}
 }

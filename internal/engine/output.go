@@ -14,10 +14,13 @@ import (
 	"tugline/internal/shell"
 )
 
+// Exec runs a command, as [shell.Session.Run] does.
+type Exec func(context.Context, shell.Command) error
+
 // Output runs a script in the built-in shell, or in the interpreter that its
 // first line names, and returns what it prints to stdout. If it fails, the
 // error tells the last of what it printed to stderr.
-func Output(ctx context.Context, script project.Text, env []string, folder string, grace time.Duration) (string, error) {
+func Output(ctx context.Context, exec Exec, script project.Text, env []string, folder string, grace time.Duration) (string, error) {
 	args, err := shell.Interpreter(script.Value, nil, shell.LookPath(env, folder))
 	if err != nil {
 		return "", err
@@ -38,7 +41,7 @@ func Output(ctx context.Context, script project.Text, env []string, folder strin
 		defer files[i].Close() // best effort: it is in the system's folder for such files
 	}
 	cmd.Stdout, cmd.Stderr = files[0].File, files[1].File
-	runErr := shell.Run(ctx, cmd)
+	runErr := exec(ctx, cmd)
 	stdout, err := content(files[0])
 	if err != nil {
 		return "", err

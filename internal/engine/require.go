@@ -27,7 +27,7 @@ type Checked struct {
 
 // CheckRequirements looks for all that the steps of p require, each once. The
 // second result is a [*MissingError] with all that is missing, or nil.
-func CheckRequirements(ctx context.Context, p *plan.Plan, grace time.Duration) ([]Checked, error) {
+func CheckRequirements(ctx context.Context, exec Exec, p *plan.Plan, grace time.Duration) ([]Checked, error) {
 	var all []Checked
 	var missing project.Diagnostics
 	seen := map[string]bool{}
@@ -46,7 +46,7 @@ func CheckRequirements(ctx context.Context, p *plan.Plan, grace time.Duration) (
 		}
 		seen[key] = true
 		c := Checked{Task: t, Require: r}
-		c.look(ctx, s, file, grace)
+		c.look(ctx, exec, s, file, grace)
 		all = append(all, c)
 		if c.Problem != "" {
 			missing = append(missing, project.Diagnostic{Span: r.Span, Msg: fmt.Sprintf("task %q needs %s", t.Name, c.Problem), Hint: r.Hint})
@@ -96,7 +96,7 @@ func requiredBy(p *plan.Plan) []required {
 }
 
 // look finds what c requires for s, and says what is wrong with it.
-func (c *Checked) look(ctx context.Context, s *plan.Step, file string, grace time.Duration) {
+func (c *Checked) look(ctx context.Context, exec Exec, s *plan.Step, file string, grace time.Duration) {
 	r, env := c.Require, s.Environ()
 	if r.Tool != "" {
 		path, err := shell.LookPath(env, s.Folder)(r.Tool)
@@ -105,7 +105,7 @@ func (c *Checked) look(ctx context.Context, s *plan.Step, file string, grace tim
 			return
 		}
 		c.Path = path
-		if r.Version.Value != "" && !c.version(ctx, s, env, grace) {
+		if r.Version.Value != "" && !c.version(ctx, exec, s, env, grace) {
 			return
 		}
 	}
@@ -120,7 +120,7 @@ func (c *Checked) look(ctx context.Context, s *plan.Step, file string, grace tim
 		c.Path = file
 	}
 	if r.Run.Value != "" {
-		if _, err := Output(ctx, r.Run, env, s.Folder, grace); err != nil {
+		if _, err := Output(ctx, exec, r.Run, env, s.Folder, grace); err != nil {
 			first, _, _ := strings.Cut(strings.TrimSpace(r.Run.Value), "\n")
 			c.Problem = fmt.Sprintf("what %q checks: %v", first, err)
 		}
@@ -131,10 +131,10 @@ func (c *Checked) look(ctx context.Context, s *plan.Step, file string, grace tim
 var aVersion = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`\d+(\.\d+)+([-+][0-9A-Za-z.-]+)?|\d+`) })
 
 // version asks the tool for its version, and reports whether it is in the range.
-func (c *Checked) version(ctx context.Context, s *plan.Step, env []string, grace time.Duration) bool {
+func (c *Checked) version(ctx context.Context, exec Exec, s *plan.Step, env []string, grace time.Duration) bool {
 	r := c.Require
 	script := project.Text{Value: plan.Quote(c.Path) + " --version 2>&1"}
-	printed, err := Output(ctx, script, env, s.Folder, grace)
+	printed, err := Output(ctx, exec, script, env, s.Folder, grace)
 	c.Version = aVersion().FindString(printed)
 	switch {
 	case err != nil || c.Version == "":

@@ -15,7 +15,6 @@ import (
 	"tugline/internal/engine"
 	"tugline/internal/plan"
 	"tugline/internal/project"
-	"tugline/internal/shell"
 )
 
 // Jobs returns how many steps of a request run at once.
@@ -25,9 +24,6 @@ func (s *Session) Jobs(r Request) int { return cmp.Or(r.Jobs, s.Project.Jobs, ru
 // world knows. What it starts ends with the session. The error is an
 // [*InputError] if an env file of the user's cannot be used.
 func (s *Session) PlanRequest(ctx context.Context, r Request) (plan.Request, error) {
-	if len(s.cfg.Guard) > 0 {
-		shell.SetGuard(append(s.cfg.Guard, "TUGLINE_RUN="+s.cfg.Run))
-	}
 	settings, err := s.userEnvFiles(r.EnvFiles)
 	req := plan.Request{
 		Calls: r.Calls, Jobs: s.Jobs(r), Run: s.cfg.Run, Env: s.cfg.Vars, Set: r.Set, From: s.cfg.From, Base: s.Base, OS: runtime.GOOS, Arch: runtime.GOARCH,
@@ -138,7 +134,7 @@ func (s *Session) envFile(path string) (project.Settings, error) {
 func (s *Session) compute(ctx context.Context) func(*project.Var, []string, string) (string, error) {
 	return func(v *project.Var, env []string, file string) (string, error) {
 		if v.Run.Value != "" {
-			out, err := engine.Output(ctx, v.Run, env, v.Span.Source.Folder(), s.cfg.Grace)
+			out, err := engine.Output(ctx, s.shell.Run, v.Run, env, v.Span.Source.Folder(), s.cfg.Grace)
 			return strings.TrimRight(out, "\r\n"), err
 		}
 		if !filepath.IsAbs(file) {
@@ -153,7 +149,7 @@ func (s *Session) compute(ctx context.Context) func(*project.Var, []string, stri
 func (s *Session) list(ctx context.Context, l plan.Listed) ([]string, error) {
 	switch {
 	case l.Run.Value != "":
-		out, err := engine.Output(ctx, l.Run, l.Env, l.Folder, s.cfg.Grace)
+		out, err := engine.Output(ctx, s.shell.Run, l.Run, l.Env, l.Folder, s.cfg.Grace)
 		return project.Lines(out, false), err
 	case l.Lines != "":
 		path := l.Lines

@@ -54,10 +54,15 @@ func (s *Session) Prepare(ctx context.Context, r Request) (*Prepared, error) {
 	if err != nil {
 		return nil, err
 	}
-	if _, err := engine.CheckRequirements(ctx, pl, s.cfg.Grace); err != nil {
+	if _, err := s.Requirements(ctx, pl); err != nil {
 		return nil, err
 	}
 	return &Prepared{pl, r, scripts}, nil
+}
+
+// Requirements looks for all that a plan requires, as [engine.CheckRequirements].
+func (s *Session) Requirements(ctx context.Context, pl *plan.Plan) ([]engine.Checked, error) {
+	return engine.CheckRequirements(ctx, s.shell.Run, pl, s.cfg.Grace)
 }
 
 // Words are what the record of a run says of how it was asked for.
@@ -159,7 +164,7 @@ func (r *Run) Do(ctx context.Context, how How) (engine.Summary, error) {
 	defer cancel(nil)
 	cfg := engine.Config{
 		Jobs: s.Jobs(r.prepared.request), After: s.Project.After, AfterAll: how.After, Grace: s.cfg.Grace, Kill: s.cfg.Kill, Quiet: how.Quiet, Secrets: s.cfg.Mask,
-		Cache: r.cache, Times: r.Usual, List: s.list,
+		Exec: s.shell.Run, Cache: r.cache, Times: r.Usual, List: s.list,
 		Stdin: how.Stdin, Stdout: how.Stdout, Stderr: how.Stderr, Own: how.Own, Tee: how.Tee && r.Recorded,
 		Sink: func(e engine.Event) {
 			if r.recording != nil {

@@ -47,7 +47,8 @@ type Session struct {
 	Ledger  *history.Ledger
 
 	cfg    Config
-	warned bool // that there is no store
+	shell  *shell.Session // all that is started
+	warned bool           // that there is no store
 }
 
 // InputError says that something the user named is not there or not good.
@@ -58,8 +59,12 @@ func (e *InputError) Error() string { return e.Msg }
 // Open opens a project. It changes nothing.
 func Open(p *project.Project, base *project.File, cfg Config) *Session {
 	ledger := history.At(p.Folder)
+	var guard []string
+	if len(cfg.Guard) > 0 {
+		guard = append(slices.Clone(cfg.Guard), "TUGLINE_RUN="+cfg.Run)
+	}
 	tree := sync.OnceValue(func() *files.Tree { return files.Open(p.Folder, ledger.Folder()) })
-	return &Session{Project: p, Base: base, Files: tree, Ledger: ledger, cfg: cfg}
+	return &Session{Project: p, Base: base, Files: tree, Ledger: ledger, cfg: cfg, shell: shell.NewSession(guard, "TUGLINE_RUN="+cfg.Run)}
 }
 
 // Request is what a command asks of a session. All commands ask in the same way,
@@ -148,7 +153,4 @@ func variable(vars []string, name string) string {
 
 // Close ends all that was started and not ended: jobs of computed variables, and
 // programs that left their group.
-func (s *Session) Close() {
-	shell.EndGuard()
-	shell.EndStrays(s.cfg.Grace)
-}
+func (s *Session) Close() { s.shell.End(s.cfg.Grace) }

@@ -10,24 +10,20 @@ import (
 	"time"
 )
 
-// EndStrays ends the processes that left their group on purpose and lost their
-// parent, so that they came to this process: first politely, then, after
-// grace, the hard way. It is to be called when nothing else of this process's
-// is running. It returns when none is left.
-func EndStrays(grace time.Duration) {
-	if !adopts.Load() {
-		return
-	}
+// endAdopted ends the processes of the session that left their group on purpose
+// and lost their parent, so that they came to this process.
+func (s *Session) endAdopted(grace time.Duration) {
 	inherited := adoptOrphans()
 	deadline := time.Now().Add(grace)
 	asked := map[int]bool{}
 	for pause := time.Millisecond; ; pause = min(2*pause, 20*time.Millisecond) {
-		left := slices.DeleteFunc(children(), func(pid int) bool { return inherited[pid] })
+		left := slices.DeleteFunc(children(), func(pid int) bool { return inherited[pid] || !asked[pid] && !s.owns(pid) })
 		if len(left) == 0 {
 			return
 		}
 		for _, pid := range left {
 			if got, _ := syscall.Wait4(pid, nil, syscall.WNOHANG, nil); got == pid {
+				delete(asked, pid)
 				continue
 			}
 			switch {
@@ -40,6 +36,12 @@ func EndStrays(grace time.Duration) {
 		}
 		time.Sleep(pause)
 	}
+}
+
+// owns reports whether a process that came to this one was started in the session:
+// its environment says so, or does not say and there is no other session.
+func (s *Session) owns(pid int) bool {
+	return s.mark != "" && isMarked(pid, s.mark) || sessions.Load() == 1
 }
 
 // children returns the processes whose parent this one is.

@@ -4,5 +4,5 @@ package shell
 
 import "time"
 
-// EndStrays does nothing: only Linux gives orphans to anyone but init.
-func EndStrays(time.Duration) {}
+// endAdopted does nothing: only Linux gives orphans to anyone but init.
+func (s *Session) endAdopted(time.Duration) {}

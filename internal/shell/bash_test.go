@@ -51,7 +51,7 @@ func inBuiltin(t *testing.T, program *Program) outcome {
 	null, err := os.OpenFile(os.DevNull, os.O_RDWR, 0)
 	require.NoError(t, err)
 	defer null.Close()
-	err = Run(t.Context(), Command{Program: program, Dir: dir, Env: env, Stdin: null, Stdout: out, Stderr: null, Grace: time.Second})
+	err = run(t.Context(), Command{Program: program, Dir: dir, Env: env, Stdin: null, Stdout: out, Stderr: null, Grace: time.Second})
 	text, readErr := os.ReadFile(out.Name())
 	require.NoError(t, readErr)
 	return outcome{string(text), err == nil}

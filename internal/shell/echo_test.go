@@ -20,7 +20,7 @@ func TestEchoPrintsItsLineAtOnce(t *testing.T) {
 	script := "echo one 'two  three' \\\\n\necho\n"
 	program, problems := Parse(script)
 	require.Empty(t, problems)
-	require.NoError(t, Run(t.Context(), Command{Program: program, Script: script, Dir: t.TempDir(), Env: os.Environ(), Stdout: out, Stderr: out}))
+	require.NoError(t, run(t.Context(), Command{Program: program, Script: script, Dir: t.TempDir(), Env: os.Environ(), Stdout: out, Stderr: out}))
 	for _, want := range []string{"one two  three \\n\n", "\n"} {
 		buf := make([]byte, 100)
 		n, err := in.Read(buf)
@@ -30,7 +30,7 @@ func TestEchoPrintsItsLineAtOnce(t *testing.T) {
 	script = "echo() { printf own; }; echo x"
 	program, problems = Parse(script)
 	require.Empty(t, problems)
-	require.NoError(t, Run(t.Context(), Command{Program: program, Script: script, Dir: t.TempDir(), Env: os.Environ(), Stdout: out, Stderr: out}))
+	require.NoError(t, run(t.Context(), Command{Program: program, Script: script, Dir: t.TempDir(), Env: os.Environ(), Stdout: out, Stderr: out}))
 	buf := make([]byte, 100)
 	n, err := in.Read(buf)
 	require.NoError(t, err)

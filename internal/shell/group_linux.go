@@ -4,7 +4,6 @@ import (
 	"os"
 	"runtime"
 	"sync"
-	"sync/atomic"
 	"syscall"
 
 	"golang.org/x/sys/unix"
@@ -22,7 +21,6 @@ func groupAttributes() *syscall.SysProcAttr {
 // What is a child already was started by whoever this process was before it
 // became Tugline (exec), and is none of its business: it returns those.
 var adoptOrphans = sync.OnceValue(func() map[int]bool {
-	adopts.Store(true)
 	inherited := map[int]bool{}
 	for _, pid := range children() {
 		inherited[pid] = true
@@ -30,10 +28,6 @@ var adoptOrphans = sync.OnceValue(func() map[int]bool {
 	unix.Prctl(unix.PR_SET_CHILD_SUBREAPER, 1, 0, 0, 0) // best effort: orphans then go to init
 	return inherited
 })
-
-// adopts says that orphans come to this process: before it has started anything,
-// there are none.
-var adopts atomic.Bool
 
 // follow waits for the end of a program in the foreground. If Ctrl-Z stops it,
 // Tugline stops too, and goes on with it.

@@ -20,20 +20,20 @@ const errTextBusy = syscall.ETXTBSY
 // group is a program and all it started, as far as that stayed in its process
 // group.
 type group struct {
-	cmd *exec.Cmd
-	id  int
+	session *Session
+	cmd     *exec.Cmd
+	id      int
 }
 
 // startGroup starts cmd as the leader of a new process group.
-func startGroup(cmd *exec.Cmd) (*group, error) {
-	adoptOrphans()
-	guard.ready()
+func (s *Session) startGroup(cmd *exec.Cmd) (*group, error) {
+	s.starts()
 	cmd.SysProcAttr = groupAttributes()
 	if err := cmd.Start(); err != nil {
 		return nil, err
 	}
-	guard.add(cmd.Process.Pid)
-	return &group{cmd: cmd, id: cmd.Process.Pid}, nil
+	s.guard.add(cmd.Process.Pid)
+	return &group{session: s, cmd: cmd, id: cmd.Process.Pid}, nil
 }
 
 // signal passes sig to every process of g.
@@ -74,7 +74,7 @@ func (g *group) gone(stop <-chan struct{}) bool {
 }
 
 // close gives up the group. All of it has ended.
-func (g *group) close() { guard.remove(g.id) }
+func (g *group) close() { g.session.guard.remove(g.id) }
 
 // exitOfState reads how a process ended. A program ended by a closed pipe has
 // done what was asked of it.

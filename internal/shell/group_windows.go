@@ -24,7 +24,8 @@ type group struct {
 }
 
 // startGroup starts cmd in a job object of its own.
-func startGroup(cmd *exec.Cmd) (*group, error) {
+func (s *Session) startGroup(cmd *exec.Cmd) (*group, error) {
+	s.starts()
 	job, err := windows.CreateJobObject(nil, nil)
 	if err != nil {
 		return nil, err

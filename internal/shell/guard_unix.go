@@ -5,6 +5,7 @@ package shell
 import (
 	"bytes"
 	"encoding/binary"
+	"fmt"
 	"io"
 	"os"
 	"os/exec"
@@ -21,13 +22,11 @@ import (
 	"tugline/internal/atomicfile"
 )
 
-// guard is a small process of its own that ends what is left when Tugline is
+// guardian is a small process of its own that ends what is left when Tugline is
 // killed hard, which it sees by the end of a pipe. The process groups stand in
 // a file that both share, so that noting one wakes nobody. A group that is not
 // noted yet, and a process that left its group, it finds by the run's mark in
 // the environment, where the system shows that.
-var guard guardian
-
 type guardian struct {
 	mu      sync.Mutex // protects the fields below
 	command []string   // how to start it; none: there is no guard
@@ -43,24 +42,16 @@ type guardian struct {
 // mark alone.
 const guardSlots = 1024
 
-// SetGuard says how the guard is started, when the first program is: a command
-// that calls [Guard] with its standard input and its file 3.
-func SetGuard(command []string) {
-	guard.mu.Lock()
-	defer guard.mu.Unlock()
-	guard.command = command
-}
-
-// EndGuard ends the guard. Nothing that is started later is guarded.
-func EndGuard() {
-	guard.mu.Lock()
-	defer guard.mu.Unlock()
-	guard.command = nil
-	if guard.cmd != nil {
-		guard.pipe.Close() // best effort: it ends with us at the latest
-		guard.cmd.Wait()   // as above
-		unix.Munmap(guard.shared)
-		guard.cmd = nil
+// end ends the guard. Nothing that is started later is guarded.
+func (g *guardian) end() {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	g.command = nil
+	if g.cmd != nil {
+		g.pipe.Close() // best effort: it ends with us at the latest
+		g.cmd.Wait()   // as above
+		unix.Munmap(g.shared)
+		g.cmd = nil
 	}
 }
 
@@ -95,15 +86,20 @@ func marked(marks ...string) []int {
 	var found []int
 	files, _ := filepath.Glob("/proc/[0-9]*/environ") // where there is no /proc, nothing is found
 	for _, file := range files {
-		text, _ := os.ReadFile(file) // of another user's, or ended
-		text = append([]byte{0}, text...)
-		missing := func(mark string) bool { return !bytes.Contains(text, []byte("\x00"+mark+"\x00")) }
 		pid, _ := strconv.Atoi(filepath.Base(filepath.Dir(file)))
-		if pid != os.Getpid() && !slices.ContainsFunc(marks, missing) {
+		if pid != os.Getpid() && isMarked(pid, marks...) {
 			found = append(found, pid)
 		}
 	}
 	return found
+}
+
+// isMarked reports whether a process has all marks in its environment.
+func isMarked(pid int, marks ...string) bool {
+	text, _ := os.ReadFile(fmt.Sprintf("/proc/%d/environ", pid)) // of another user's, or ended
+	text = append([]byte{0}, text...)
+	missing := func(mark string) bool { return !bytes.Contains(text, []byte("\x00"+mark+"\x00")) }
+	return !slices.ContainsFunc(marks, missing)
 }
 
 // endMarked ends the processes with all marks in their environment, politely

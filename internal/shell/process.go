@@ -16,6 +16,8 @@ import (
 // processes are the programs that one script started. Each leads a group of
 // its own, which takes in what it starts in turn.
 type processes struct {
+	session *Session
+
 	grace time.Duration
 	kill  <-chan struct{}
 	tty   *terminal // that the script owns; nil: none
@@ -88,9 +90,9 @@ func (ps *processes) run(ctx context.Context, p process) (ExitError, error) {
 // start starts p in a group of its own, or in the foreground of the terminal
 // that the script owns.
 func (ps *processes) start(p process) (*group, error) {
-	startGroup := startGroup
+	startGroup := ps.session.startGroup
 	if ps.tty != nil {
-		startGroup = ps.tty.start
+		startGroup = func(cmd *exec.Cmd) (*group, error) { return ps.tty.start(ps.session, cmd) }
 	}
 	for delay := time.Millisecond; ; delay *= 2 {
 		if p.stdin == nil {

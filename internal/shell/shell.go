@@ -80,13 +80,13 @@ var ErrNoFolder = errors.New("the folder does not exist")
 // it is none) to every process, kills what is left after cmd.Grace, and
 // returns an error wrapping the cause. A script that fails gives an
 // [*ExitError], a missing cmd.Dir [ErrNoFolder]. Run may be called from many goroutines.
-func Run(ctx context.Context, cmd Command) error {
+func (s *Session) Run(ctx context.Context, cmd Command) error {
 	if info, err := os.Stat(cmd.Dir); err != nil || !info.IsDir() {
 		return fmt.Errorf("%w: %s", ErrNoFolder, cmd.Dir)
 	}
 	out := newStream(&cmd)
 	cmd.Env = append(slices.Clip(cmd.Env), "PWD="+cmd.Dir)
-	procs := &processes{grace: cmd.Grace, kill: cmd.Kill, tty: openTerminal(cmd.Terminal)}
+	procs := &processes{session: s, grace: cmd.Grace, kill: cmd.Kill, tty: openTerminal(cmd.Terminal)}
 	var err error
 	if cmd.Program != nil {
 		err = runProgram(ctx, cmd, out, procs)

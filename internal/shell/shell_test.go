@@ -10,6 +10,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"runtime"
 	"strconv"
 	"strings"
 	"syscall"
@@ -22,7 +23,7 @@ import (
 
 func Example() {
 	program, _ := Parse(`for port in merrowick saltreach; do echo "$port"; done; exit 3`)
-	err := Run(context.Background(), Command{
+	err := run(context.Background(), Command{
 		Program: program, Dir: "/", Env: os.Environ(),
 		Output: func(p []byte) { fmt.Printf("%s", p) },
 	})
@@ -46,7 +47,7 @@ func output(ctx context.Context, cmd Command, script string) (string, error) {
 	var out bytes.Buffer
 	cmd.Output = func(p []byte) { out.Write(p) }
 	cmd.Statement = func(s Stretch) { fmt.Fprintf(&out, "«%s»", script[s.Offset:s.Offset+s.Length]) }
-	err := Run(ctx, cmd)
+	err := run(ctx, cmd)
 	return out.String(), err
 }
 
@@ -231,7 +232,7 @@ func TestCancelEndsTheWholeTree(t *testing.T) {
 					}
 				}
 			}
-			err := Run(ctx, cmd)
+			err := run(ctx, cmd)
 			assert.ErrorIs(t, err, byInterrupt{})
 			pids, err := os.ReadFile(filepath.Join(cmd.Dir, "pids"))
 			require.NoError(t, err)
@@ -256,12 +257,12 @@ func TestRunTellsThatItWaits(t *testing.T) {
 			told++
 			require.NoError(t, os.WriteFile(filepath.Join(cmd.Dir, "go"), []byte("x\n"), 0))
 		}
-		require.NoError(t, Run(t.Context(), cmd))
+		require.NoError(t, run(t.Context(), cmd))
 		assert.Equal(t, 1, told, script)
 	}
 	cmd := command(t, "sh -c true; :")
 	cmd.Waiting = func() { assert.Fail(t, "there is nothing to wait for") }
-	require.NoError(t, Run(t.Context(), cmd))
+	require.NoError(t, run(t.Context(), cmd))
 }
 
 func TestFilesAreHandedOverAsTheyAre(t *testing.T) {
@@ -278,7 +279,7 @@ func TestFilesAreHandedOverAsTheyAre(t *testing.T) {
 	require.NoError(t, files["out"].Truncate(0))
 	require.NoError(t, files["err"].Truncate(0))
 	cmd.Stdin, cmd.Stdout, cmd.Stderr = files["in"], files["out"], files["err"]
-	require.NoError(t, Run(t.Context(), cmd))
+	require.NoError(t, run(t.Context(), cmd))
 	for name, want := range map[string]string{"out": "text\ndone\n", "err": "to stderr\n"} {
 		got, err := os.ReadFile(files[name].Name())
 		require.NoError(t, err)
@@ -299,8 +300,36 @@ func TestProgramsKnowTheirFolder(t *testing.T) {
 func TestRunNeedsItsFolder(t *testing.T) {
 	cmd := command(t, "true")
 	cmd.Dir = filepath.Join(cmd.Dir, "no", "such")
-	assert.ErrorIs(t, Run(t.Context(), cmd), ErrNoFolder)
+	assert.ErrorIs(t, run(t.Context(), cmd), ErrNoFolder)
 }
+
+// A process that left its group is ended with its own session.
+func TestASessionEndsWhatIsItsOwn(t *testing.T) {
+	if runtime.GOOS != "linux" {
+		t.Skip("only Linux gives orphans to anyone but init")
+	}
+	var sessions [2]*Session
+	var pids [2]int
+	for i := range sessions {
+		mark := fmt.Sprintf("THIS_SESSION=%d-%d", os.Getpid(), i)
+		sessions[i] = NewSession(nil, mark)
+		cmd := command(t, "bash -c 'set -m; sleep 1000 >/dev/null 2>&1 & echo $! >pid'")
+		cmd.Env = append(cmd.Env, mark)
+		require.NoError(t, sessions[i].Run(t.Context(), cmd))
+		text, err := os.ReadFile(filepath.Join(cmd.Dir, "pid"))
+		require.NoError(t, err)
+		pids[i], err = strconv.Atoi(strings.TrimSpace(string(text)))
+		require.NoError(t, err)
+	}
+	sessions[0].End(time.Minute)
+	assert.ErrorIs(t, syscall.Kill(pids[0], 0), syscall.ESRCH)
+	assert.NoError(t, syscall.Kill(pids[1], 0), "the other session's")
+	sessions[1].End(time.Minute)
+	assert.ErrorIs(t, syscall.Kill(pids[1], 0), syscall.ESRCH)
+}
+
+// run runs cmd in a session without a guard.
+func run(ctx context.Context, cmd Command) error { return new(Session).Run(ctx, cmd) }
 
 // FuzzSplit cuts a stream of output and marks at any place.
 func FuzzSplit(f *testing.F) {

@@ -41,9 +41,8 @@ func openTerminal(file *os.File) *terminal {
 }
 
 // start starts cmd in the foreground.
-func (t *terminal) start(cmd *exec.Cmd) (*group, error) {
-	adoptOrphans()
-	guard.ready()
+func (t *terminal) start(s *Session, cmd *exec.Cmd) (*group, error) {
+	s.starts()
 	t.mu.Lock()
 	defer t.mu.Unlock()
 	cmd.SysProcAttr = groupAttributes()
@@ -54,12 +53,12 @@ func (t *terminal) start(cmd *exec.Cmd) (*group, error) {
 	if err := cmd.Start(); err != nil {
 		return nil, err
 	}
-	g := &group{cmd: cmd, id: t.group}
+	g := &group{session: s, cmd: cmd, id: t.group}
 	if t.running == 0 {
 		t.group = cmd.Process.Pid
 		g.id = t.group
 		t.groups = append(t.groups, g)
-		guard.add(g.id)
+		s.guard.add(g.id)
 	}
 	t.running++
 	go t.follow(cmd.Process.Pid) // ends with the process

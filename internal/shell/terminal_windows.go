@@ -11,6 +11,6 @@ type terminal struct{ groups []*group }
 
 func openTerminal(*os.File) *terminal { return nil }
 
-func (t *terminal) start(cmd *exec.Cmd) (*group, error) { return startGroup(cmd) }
-func (t *terminal) ended()                              {}
-func (t *terminal) interrupted(context.Context)         {}
+func (t *terminal) start(s *Session, cmd *exec.Cmd) (*group, error) { return s.startGroup(cmd) }
+func (t *terminal) ended()                                          {}
+func (t *terminal) interrupted(context.Context)                     {}
