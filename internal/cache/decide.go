@@ -20,7 +20,7 @@ type Action string
 const (
 	ToRun     Action = "run"       // certain
 	Maybe     Action = "maybe"     // only what an earlier step makes decides
-	Leave     Action = "unchanged" // nothing it depends on has changed
+	UpToDate  Action = "unchanged" // nothing it depends on has changed
 	ToRestore Action = "restore"   // it ran in this state before, and its outputs are kept
 	Skip      Action = "skip"      // it is not to be run
 )
@@ -75,12 +75,12 @@ func (c *Cache) Decide(s *plan.Step, inputs []plan.Input) (Decision, error) {
 }
 
 // decide is Decide for the files of a view.
-func (c *Cache) decide(s *plan.Step, inputs []plan.Input, in view) (Decision, error) {
+func (c *Cache) decide(s *plan.Step, inputs []plan.Input, in fileView) (Decision, error) {
 	switch {
 	case s.Skip != "":
 		return Decision{Action: Skip, Reasons: reason("skip", s.Skip)}, nil
 	case c.AsIs[s.Task]:
-		return Decision{Action: Leave, Reasons: reason("as-is", "treated as unchanged, as requested")}, nil
+		return Decision{Action: UpToDate, Reasons: reason("as-is", "treated as unchanged, as requested")}, nil
 	case !Declares(s):
 		v := Decision{Action: ToRun, Reasons: reason("undeclared", "declares neither reads nor writes")}
 		v.now = fingerprint.Compute(s, inputs, files.Digest{}, c.World)
@@ -116,7 +116,7 @@ func (c *Cache) decide(s *plan.Step, inputs []plan.Input, in view) (Decision, er
 	default:
 		err = c.compare(s, &v, head, known, in)
 	}
-	if err == nil && v.Action != Leave && v.reads == nil {
+	if err == nil && v.Action != UpToDate && v.reads == nil {
 		if v.reads, err = match(s.Reads, in); err == nil { // now, while it is known
 			v.agree(s, inputs, reads, c.World)
 		}
@@ -136,15 +136,17 @@ func (v *Decision) agree(s *plan.Step, inputs []plan.Input, sum files.Digest, w 
 
 // isAfterFailure reports whether a step is made since another one failed: then
 // it runs, whatever has changed.
-func isAfterFailure(s *plan.Step) bool { return s.For != nil && s.For.Kind == project.IfFailed }
+func isAfterFailure(s *plan.Step) bool {
+	return s.CalledFor != nil && s.CalledFor.Kind == project.IfFailed
+}
 
 func calledReason(s *plan.Step) []fingerprint.Reason {
-	return reason("called", fmt.Sprintf("called because %q failed", s.For.Owners[0].Name))
+	return reason("called", fmt.Sprintf("called because %q failed", s.CalledFor.Owners[0].Name))
 }
 
 // inputsOf returns the sum of what a step reads. One without a record will not be
 // left, so its files are found at once.
-func inputsOf(s *plan.Step, v *Decision, known bool, in view) (files.Digest, error) {
+func inputsOf(s *plan.Step, v *Decision, known bool, in fileView) (files.Digest, error) {
 	if known || len(s.Reads) == 0 {
 		return sum(s.Reads, in)
 	}
@@ -158,7 +160,7 @@ func inputsOf(s *plan.Step, v *Decision, known bool, in view) (files.Digest, err
 }
 
 // compare holds a step against its record, of which head is known if there is one.
-func (c *Cache) compare(s *plan.Step, v *Decision, head history.Head, found bool, in view) (err error) {
+func (c *Cache) compare(s *plan.Step, v *Decision, head history.Head, found bool, in fileView) (err error) {
 	v.Saved = time.Duration(head.Ms) * time.Millisecond
 	begun, mark, isBegun := c.Ledger.Begun(s.ID())
 	switch {
@@ -166,7 +168,7 @@ func (c *Cache) compare(s *plan.Step, v *Decision, head history.Head, found bool
 		v.Reasons = reason("failed", "its last run did not succeed")
 		return nil
 	case found && !isBegun && head.Sum == v.now.Sum && head.OutputsSum == v.outputs.String():
-		v.Action = Leave
+		v.Action = UpToDate
 		return nil
 	}
 	if v.Reasons, err = c.differences(s, v, in); err != nil {
@@ -185,7 +187,7 @@ func (c *Cache) compare(s *plan.Step, v *Decision, head history.Head, found bool
 }
 
 // differences returns in what a step differs from its last good run.
-func (c *Cache) differences(s *plan.Step, v *Decision, in view) ([]fingerprint.Reason, error) {
+func (c *Cache) differences(s *plan.Step, v *Decision, in fileView) ([]fingerprint.Reason, error) {
 	record, found := c.Ledger.Read(s.ID())
 	if !found {
 		return reason("first", "first run here"), nil
@@ -214,7 +216,7 @@ func (c *Cache) differences(s *plan.Step, v *Decision, in view) ([]fingerprint.R
 }
 
 // sum returns the sum of the files that globs mean.
-func sum(globs []plan.Glob, in view) (files.Digest, error) {
+func sum(globs []plan.Glob, in fileView) (files.Digest, error) {
 	if len(globs) == 0 {
 		return files.Digest{}, nil
 	}
@@ -226,7 +228,7 @@ func sum(globs []plan.Glob, in view) (files.Digest, error) {
 }
 
 // sumOutputs returns the sum of the outputs that globs mean.
-func sumOutputs(globs []plan.Glob, in view) (files.Digest, error) {
+func sumOutputs(globs []plan.Glob, in fileView) (files.Digest, error) {
 	if len(globs) == 0 {
 		return files.Digest{}, nil
 	}
@@ -238,7 +240,7 @@ func sumOutputs(globs []plan.Glob, in view) (files.Digest, error) {
 }
 
 // matchOutputs returns the outputs that globs mean.
-func matchOutputs(globs []plan.Glob, in view) ([]files.Found, error) {
+func matchOutputs(globs []plan.Glob, in fileView) ([]files.Found, error) {
 	if len(globs) == 0 {
 		return nil, nil
 	}
@@ -253,7 +255,7 @@ func matchOutputs(globs []plan.Glob, in view) ([]files.Found, error) {
 func (c *Cache) match(globs []plan.Glob) ([]files.Found, error) { return match(globs, c.Files) }
 
 // match returns the files that globs mean.
-func match(globs []plan.Glob, in view) ([]files.Found, error) {
+func match(globs []plan.Glob, in fileView) ([]files.Found, error) {
 	if len(globs) == 0 {
 		return nil, nil
 	}
@@ -270,7 +272,7 @@ func Paths(tree *files.Tree, globs []plan.Glob) ([]string, error) {
 	if err != nil {
 		return nil, err
 	}
-	tree.Forget()
+	tree.InvalidateAll()
 	found, err := tree.Match(set)
 	paths := make([]string, len(found))
 	for i := range found {
@@ -307,7 +309,7 @@ func (c *Cache) resume(s *plan.Step, v *Decision) {
 	switch {
 	case !finished:
 	case same && len(v.now.Unknown) == 0:
-		v.Action, v.Finished, v.Saved = Leave, true, 0
+		v.Action, v.Finished, v.Saved = UpToDate, true, 0
 		v.Reasons = reason("done", "finished in run "+run)
 	default:
 		v.Reasons = append([]fingerprint.Reason{{Kind: "changed", What: run, Text: fmt.Sprintf("changed since run %s", run)}}, v.Reasons...)

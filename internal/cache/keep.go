@@ -36,7 +36,7 @@ type Kept struct {
 // If something it read changed since it was decided, it may have read either:
 // then nothing is kept, and the marker stays, so that it runs again.
 func (c *Cache) Keep(ctx context.Context, s *plan.Step, v *Decision, e Success) (k Kept, err error) {
-	c.Files.Forget()
+	c.Files.InvalidateAll()
 	toStore := c.storesOutputs(s) && len(v.now.Unknown) == 0
 	outputs, err := c.outputs(s, toStore)
 	if err != nil {

@@ -47,7 +47,7 @@ func (f *previewer) removals(p *plan.Plan, tasks []*project.Task) error {
 		for _, made := range gone {
 			if len(made.Paths) > 0 {
 				f.removes = append(f.removes, made)
-				f.base = &ahead{f.base, []*restoration{f.cache.removal(made.Paths)}}
+				f.base = &viewAfterRestore{f.base, []*restoration{f.cache.removal(made.Paths)}}
 			}
 		}
 	}
@@ -78,14 +78,14 @@ type decided struct {
 }
 
 // decidedIn judges a step by the files of a view.
-func (c *Cache) decidedIn(s *plan.Step, inputs []plan.Input, in view) decided {
+func (c *Cache) decidedIn(s *plan.Step, inputs []plan.Input, in fileView) decided {
 	v, err := c.decide(s, inputs, in)
 	return decided{v.Action, v.Reasons, v.now.Sum, err}
 }
 
 // decideAll judges all steps that are decided for themselves, on all processors:
 // nothing changes meanwhile, so the order does not matter.
-func (c *Cache) decideAll(steps []*plan.Step, in view) []decided {
+func (c *Cache) decideAll(steps []*plan.Step, in fileView) []decided {
 	all := make([]decided, len(steps))
 	type work struct {
 		at     int
@@ -118,7 +118,7 @@ func (c *Cache) decideAll(steps []*plan.Step, in view) []decided {
 // previewer goes through a plan.
 type previewer struct {
 	cache   *Cache
-	base    view // the files, without what will be removed
+	base    fileView // the files, without what will be removed
 	all     []StepPreview
 	removes []Made
 	pending map[*plan.Step]bool // they may do something
@@ -134,7 +134,7 @@ func (f *previewer) step(p *plan.Plan, s *plan.Step, decided *decided) error {
 		return f.loop(p, s)
 	}
 	if !s.Works() && s.Skip == "" {
-		return f.standIn(s)
+		return f.groupStep(s)
 	}
 	one, err := f.byFiles(s, decided)
 	if err != nil {
@@ -148,7 +148,7 @@ func (f *previewer) step(p *plan.Plan, s *plan.Step, decided *decided) error {
 	if one.Action == ToRestore {
 		f.restores[s] = decided.sum
 	}
-	if one.Action != Leave && one.Action != Skip {
+	if one.Action != UpToDate && one.Action != Skip {
 		f.pending[s] = true
 	} else {
 		f.idle[s] = true
@@ -161,21 +161,21 @@ func (f *previewer) step(p *plan.Plan, s *plan.Step, decided *decided) error {
 // as they will be, if that is known, else as they are.
 func (f *previewer) byFiles(s *plan.Step, now *decided) (StepPreview, error) {
 	if restored := f.restoredBefore(s); restored != nil {
-		*now = f.cache.decidedIn(s, s.Inputs(), &ahead{f.base, restored})
+		*now = f.cache.decidedIn(s, s.Inputs(), &viewAfterRestore{f.base, restored})
 		return StepPreview{s, now.action, now.reasons}, now.err
 	}
 	one := StepPreview{s, now.action, now.reasons}
 	if now.err != nil {
 		return one, now.err
 	}
-	return one, one.weigh(f.pending, f.restores)
+	return one, one.weighWriters(f.pending, f.restores)
 }
 
 // restoredBefore returns what the restores will leave from which s reads. It is
 // nil if there are none, or if a step that s reads from may leave something else.
 func (f *previewer) restoredBefore(s *plan.Step) []*restoration {
 	var restored []*restoration
-	for _, via := range s.Through {
+	for _, via := range s.FileNeeds {
 		key, sure := f.restores[via.Step]
 		if !f.pending[via.Step] {
 			continue
@@ -198,10 +198,10 @@ func (f *previewer) restoredBefore(s *plan.Step) []*restoration {
 	return restored
 }
 
-// standIn weighs a step that stands for others.
-func (f *previewer) standIn(s *plan.Step) error {
+// groupStep previews a step that stands for others.
+func (f *previewer) groupStep(s *plan.Step) error {
 	one := StepPreview{Step: s, Action: ToRun}
-	if s.Role == plan.Opening {
+	if s.Role == plan.Start {
 		if err := f.cache.weighConditions(&one, f.pending); err != nil {
 			return err
 		}
@@ -245,7 +245,7 @@ func (f *previewer) loop(p *plan.Plan, s *plan.Step) error {
 	return err
 }
 
-// weighCalls makes a verdict uncertain, or none, of a step that is called
+// weighCalls makes a decision uncertain, or none, of a step that is called
 // because of how another one ends.
 func (f *previewer) weighCalls(one *StepPreview) {
 	if len(one.Step.Triggers) == 0 || one.Action == Skip {
@@ -290,14 +290,14 @@ func callText(kind string, owner *plan.Step) string {
 // if it is sure not to be.
 func (f *previewer) called(t *plan.Trigger) (kind string, owner *plan.Step) {
 	owner = t.Owners[0]
-	if f.unsure[owner.First()] && (t.Kind == project.Makes || t.Kind == project.Finally) {
+	if f.unsure[owner.First()] && (t.Kind == project.DirectCalls || t.Kind == project.Finally) {
 		return "when", owner
 	}
 	moves := slices.ContainsFunc(t.Owners, func(o *plan.Step) bool {
 		return f.pending[o] || t.Kind == project.Finally && !o.Works() && !f.idle[o.First()]
 	})
 	switch {
-	case t.Kind == project.Makes && !f.idle[owner], t.Kind == project.Then:
+	case t.Kind == project.DirectCalls && !f.idle[owner], t.Kind == project.Then:
 		return "", owner
 	case !moves:
 		return "idle", owner
@@ -305,7 +305,7 @@ func (f *previewer) called(t *plan.Trigger) (kind string, owner *plan.Step) {
 	return string(t.Kind), owner
 }
 
-// weighConditions makes a verdict uncertain, or none, that rests on conditions
+// weighConditions makes a decision uncertain, or none, that rests on conditions
 // which are asked when the needs have ended. Scripts are not run for it.
 func (c *Cache) weighConditions(f *StepPreview, pending map[*plan.Step]bool) error {
 	s := f.Step
@@ -322,14 +322,14 @@ func (c *Cache) weighConditions(f *StepPreview, pending map[*plan.Step]bool) err
 			return nil
 		}
 	}
-	if f.Action != Leave {
+	if f.Action != UpToDate {
 		f.Action = Maybe
 		f.Reasons = append(reason("when", "its condition is checked when its needs have ended"), f.Reasons...)
 	}
 	return nil
 }
 
-// weighVariables makes a verdict uncertain that rests on variables which were
+// weighVariables makes a decision uncertain that rests on variables which were
 // not computed.
 func (f *StepPreview) weighVariables() {
 	if len(f.Step.Uncomputed) == 0 || f.Action == Skip || len(f.Reasons) > 0 && f.Reasons[0].Kind == "as-is" {
@@ -346,12 +346,12 @@ func (f *StepPreview) weighVariables() {
 	}
 }
 
-// weigh makes a verdict uncertain that rests on files which an earlier step
+// weighWriters makes a decision uncertain that rests on files which an earlier step
 // may still write.
-func (f *StepPreview) weigh(pending map[*plan.Step]bool, restores map[*plan.Step]string) error {
+func (f *StepPreview) weighWriters(pending map[*plan.Step]bool, restores map[*plan.Step]string) error {
 	var before *plan.Step
 	var written []plan.Glob
-	for _, via := range f.Step.Through {
+	for _, via := range f.Step.FileNeeds {
 		if pending[via.Step] {
 			if _, sure := restores[via.Step]; !sure || before == nil {
 				before = via.Step
@@ -366,7 +366,7 @@ func (f *StepPreview) weigh(pending map[*plan.Step]bool, restores map[*plan.Step
 	if err != nil {
 		return err
 	}
-	if f.Action != Leave {
+	if f.Action != UpToDate {
 		var certain []fingerprint.Reason
 		for _, r := range f.Reasons {
 			if r.Kind != "file" && r.Kind != "output" || r.Kind == "file" && !set.Match(r.What) {

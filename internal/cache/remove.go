@@ -171,6 +171,6 @@ func (c *Cache) Sweep(paths []string) (removed []string, err error) {
 			}
 		}
 	}
-	c.Files.Forget()
+	c.Files.InvalidateAll()
 	return removed, errors.Join(failed...)
 }

@@ -63,7 +63,7 @@ func (c *Cache) peek(sum string) (*store.Entry, bool) {
 // canRestore reports whether what is kept can be put back: what stood beside the
 // outputs when they were made, and was not made by that run, must be there. It is
 // not restored, for it may be the user's.
-func (c *Cache) canRestore(s *plan.Step, v *Decision, in view) (bool, error) {
+func (c *Cache) canRestore(s *plan.Step, v *Decision, in fileView) (bool, error) {
 	entry, found := c.peek(v.now.Sum)
 	if !found {
 		return false, nil
@@ -126,7 +126,7 @@ func (c *Cache) Restore(ctx context.Context, s *plan.Step, v *Decision, inputs [
 		Known: c.known(s, v), Aside: c.aside(),
 	}
 	moved, err := c.Store.Restore(ctx, entry, root, how)
-	c.Files.Forget()
+	c.Files.InvalidateAll()
 	if errors.Is(err, store.ErrNotFound) {
 		return false, "", nil
 	}

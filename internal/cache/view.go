@@ -11,7 +11,7 @@ import (
 )
 
 // view is the files of a project, as they are or as they will be.
-type view interface {
+type fileView interface {
 	Match(*glob.Set) ([]files.Found, error)
 	Sum(*glob.Set) (files.Digest, error)
 	MatchAndSum(*glob.Set) ([]files.Found, files.Digest, error)
@@ -19,10 +19,10 @@ type view interface {
 	SumOutputs(*glob.Set) (files.Digest, error)
 }
 
-// ahead is the files as they will be when some steps have been restored: a
+// viewAfterRestore is the files as they will be when some steps have been restored: a
 // restore leaves exactly the outputs that were kept, and those are known.
-type ahead struct {
-	view
+type viewAfterRestore struct {
+	fileView
 	restored []*restoration
 }
 
@@ -57,19 +57,19 @@ func (c *Cache) restoration(s *plan.Step, key string) *restoration {
 	return r
 }
 
-func (a *ahead) Match(set *glob.Set) ([]files.Found, error) {
-	found, err := a.view.Match(set)
+func (a *viewAfterRestore) Match(set *glob.Set) ([]files.Found, error) {
+	found, err := a.fileView.Match(set)
 	return a.after(set, found, false), err
 }
 
-func (a *ahead) Outputs(set *glob.Set, limit int64) ([]files.Found, error) {
-	found, err := a.view.Outputs(set, limit)
+func (a *viewAfterRestore) Outputs(set *glob.Set, limit int64) ([]files.Found, error) {
+	found, err := a.fileView.Outputs(set, limit)
 	return a.after(set, found, true), err
 }
 
 // after returns what set means of files, of which found are there now, when the
 // restores are done. folders tells whether empty ones count.
-func (a *ahead) after(set *glob.Set, found []files.Found, folders bool) []files.Found {
+func (a *viewAfterRestore) after(set *glob.Set, found []files.Found, folders bool) []files.Found {
 	goes := map[string]bool{}
 	for _, r := range a.restored {
 		for i := range r.before {
@@ -88,17 +88,17 @@ func (a *ahead) after(set *glob.Set, found []files.Found, folders bool) []files.
 	return found
 }
 
-func (a *ahead) Sum(set *glob.Set) (files.Digest, error) {
+func (a *viewAfterRestore) Sum(set *glob.Set) (files.Digest, error) {
 	_, sum, err := a.MatchAndSum(set)
 	return sum, err
 }
 
-func (a *ahead) MatchAndSum(set *glob.Set) ([]files.Found, files.Digest, error) {
+func (a *viewAfterRestore) MatchAndSum(set *glob.Set) ([]files.Found, files.Digest, error) {
 	found, err := a.Match(set)
 	return found, files.SumOf(found), err
 }
 
-func (a *ahead) SumOutputs(set *glob.Set) (files.Digest, error) {
+func (a *viewAfterRestore) SumOutputs(set *glob.Set) (files.Digest, error) {
 	found, err := a.Outputs(set, 0)
 	return files.SumOf(found), err
 }

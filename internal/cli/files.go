@@ -65,8 +65,8 @@ func (a *app) who(ctx context.Context, p *project.Project, name string) (output.
 	makes, reads := plan.Mentions(p, req, who.Path)
 	records := a.session.Ledger.All()
 	slices.SortFunc(records, func(x, y history.Record) int { return y.Finished.Compare(x.Finished) })
-	who.Makes = whoTasks(makes, records, func(r history.Record) bool { return holds(r, who.Path, true) })
-	who.Reads = whoTasks(reads, records, func(r history.Record) bool { return holds(r, who.Path, false) })
+	who.MadeBy = whoTasks(makes, records, func(r history.Record) bool { return holds(r, who.Path, true) })
+	who.ReadBy = whoTasks(reads, records, func(r history.Record) bool { return holds(r, who.Path, false) })
 	return who, nil
 }
 

@@ -88,7 +88,7 @@ order, independent ones at the same time.
 		cmd.DisableFlagsInUseLine = true
 	}
 	root.SetUsageTemplate(usageTemplate)
-	root.PersistentPreRunE = func(*cobra.Command, []string) error { return a.settle() }
+	root.PersistentPreRunE = func(*cobra.Command, []string) error { return a.checkGlobalOptions() }
 	return root
 }
 
@@ -117,8 +117,8 @@ Run tugline help COMMAND for more about a command.
 {{- end}}
 `
 
-// settle checks the options that hold everywhere.
-func (a *app) settle() error {
+// checkGlobalOptions checks the options that hold everywhere.
+func (a *app) checkGlobalOptions() error {
 	if err := a.checkColor(); err != nil {
 		return err
 	}

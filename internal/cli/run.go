@@ -147,12 +147,12 @@ func (a *app) runCalls(ctx context.Context, calls []project.Call, options *runOp
 
 // streams returns the files for the programs of a run that is shown in a mode.
 func (a *app) streams(mode output.Mode) session.Streams {
-	s := session.Streams{Own: [3]*os.File{a.env.Stdin, a.env.Stdout, a.env.Stderr}}
+	s := session.Streams{Terminal: [3]*os.File{a.env.Stdin, a.env.Stdout, a.env.Stderr}}
 	if mode != output.Direct {
 		return s
 	}
 	s.Stdout, s.Stderr = a.env.Stdout, a.env.Stderr
-	s.Tee = !output.IsTerminal(a.env.Stdout) && !output.IsTerminal(a.env.Stderr)
+	s.Record = !output.IsTerminal(a.env.Stdout) && !output.IsTerminal(a.env.Stderr)
 	if !output.IsTerminal(a.env.Stdin) {
 		s.Stdin = a.env.Stdin // what reads a terminal must own it
 	}
@@ -162,7 +162,7 @@ func (a *app) streams(mode output.Mode) session.Streams {
 // display returns what shows a run.
 func (a *app) display(run *session.Run, mode output.Mode, jobs int) *output.Display {
 	cfg := output.DisplayConfig{
-		Out: a.env.Stdout, Err: a.env.Stderr, Mode: mode, Quiet: a.quiet, Verbose: a.verbose, Style: a.displayStyle(mode), Own: a.env.Stdin, Usual: run.Usual, Jobs: jobs,
+		Out: a.env.Stdout, Err: a.env.Stderr, Mode: mode, Quiet: a.quiet, Verbose: a.verbose, Style: a.displayStyle(mode), Terminal: a.env.Stdin, Usual: run.Usual, Jobs: jobs,
 	}
 	if a.onTerminal() {
 		cfg.Size = func() (int, int) { return output.Size(a.env.Stdout) }

@@ -29,7 +29,7 @@ func ends(t *testing.T, stop time.Duration, text, words string, cfg Config) []st
 		log, summary, _ := run(ctx, pl, scripts, cfg)
 		shown := map[string]bool{}
 		for _, r := range summary.Results {
-			if r.Counts() {
+			if r.IsShown() {
 				shown[r.Step.Name] = true
 			}
 		}

@@ -30,12 +30,12 @@ type Config struct {
 	// Stdin, Stdout and Stderr are handed to the programs as they are. Where
 	// Stdout is nil, what they print goes to the sink.
 	Stdin, Stdout, Stderr *os.File
-	// Own are the files of the terminal that is handed to tasks which own it:
+	// Terminal are the files of the terminal that is handed to tasks which own it:
 	// stdin, stdout and stderr.
-	Own [3]*os.File
-	// Tee has what is printed to Stdout and Stderr go to the sink, too: there is
+	Terminal [3]*os.File
+	// RecordStreams has what is printed to Stdout and Stderr go to the sink, too: there is
 	// a pipe before them then.
-	Tee bool
+	RecordStreams bool
 
 	// Cache tells what need not run, and is told what has. nil: all steps run,
 	// and nothing is remembered.
@@ -97,7 +97,7 @@ type loop struct {
 	waits    []int             // by step: how many others it still waits for
 	waiting  [][]*plan.Step    // by step: those that wait for it
 	decides  [][]*plan.Trigger // by step: the triggers of which it is an owner
-	gated    map[*plan.Trigger]*gate
+	triggers map[*plan.Trigger]*triggerState
 	state    []State  // by step: empty while it has not ended
 	queued   []bool   // by step: it is ready, or it has been
 	ready    queue    // may start now
@@ -107,7 +107,7 @@ type loop struct {
 	terminal bool // what runs owns the terminal
 	summary  Summary
 
-	failures map[*plan.Ward][]failure               // in the order in which they happened
+	failures map[*plan.FailureScope][]failure       // in the order in which they happened
 	cancels  map[*plan.Step]context.CancelCauseFunc // of the steps that run
 	final    context.Context                        // of what runs in spite of an interrupt; nil: not needed yet
 
@@ -132,8 +132,8 @@ func newLoop(p *plan.Plan, scripts *Scripts, cfg Config) *loop {
 	n := len(p.Steps)
 	l := &loop{
 		cfg: cfg, plan: p, scripts: scripts, events: make(chan Event, 64), work: make(chan task), quit: make(chan struct{}),
-		waits: make([]int, n), waiting: make([][]*plan.Step, n), decides: make([][]*plan.Trigger, n), gated: map[*plan.Trigger]*gate{}, state: make([]State, n), queued: make([]bool, n),
-		failures: map[*plan.Ward][]failure{}, cancels: map[*plan.Step]context.CancelCauseFunc{},
+		waits: make([]int, n), waiting: make([][]*plan.Step, n), decides: make([][]*plan.Trigger, n), triggers: map[*plan.Trigger]*triggerState{}, state: make([]State, n), queued: make([]bool, n),
+		failures: map[*plan.FailureScope][]failure{}, cancels: map[*plan.Step]context.CancelCauseFunc{},
 		locks: map[string]holders{}, inUse: map[*int]int{}, places: map[*plan.Step][]*place{}, holders: map[*plan.Step]*plan.Step{}, unlocks: map[*plan.Step]func(){},
 	}
 	l.summary.Results = make([]Result, n)
@@ -149,7 +149,7 @@ func (l *loop) run(ctx context.Context) {
 	l.tell(Event{Kind: RunStarted, Time: started})
 	l.removeVanished(ctx, l.plan.LoopedTasks())
 	for _, s := range l.plan.Steps {
-		l.consider(s)
+		l.startOrEnd(s)
 	}
 	for l.ended < len(l.plan.Steps) {
 		l.startReady(ctx)
@@ -213,7 +213,7 @@ func (l *loop) unstick() {
 			stuck = s
 		}
 		needs := slices.ContainsFunc(s.Needs, func(need *plan.Step) bool { return l.state[need.Index] == "" })
-		if w := l.wish(s); w.wanted && !needs {
+		if w := l.triggered(s); w.wanted && !needs {
 			l.queued[s.Index] = true
 			l.ready.push(s)
 			return
@@ -243,7 +243,7 @@ func (l *loop) startReady(ctx context.Context) {
 			continue
 		}
 		s := l.ready.top()
-		if r, settled := l.settle(ctx, s); settled {
+		if r, known := l.withoutRunning(ctx, s); known {
 			l.ready.pop()
 			l.endUnstarted(r)
 			continue
@@ -313,9 +313,9 @@ func (l *loop) finalContext(ctx context.Context) context.Context {
 	return final
 }
 
-// settle returns the result of a step that is not to be run.
-func (l *loop) settle(ctx context.Context, s *plan.Step) (Result, bool) {
-	if (s.Role == plan.Outcome || s.Role == plan.Closing) && s.Loop == nil {
+// withoutRunning returns the result of a step that is not to be run.
+func (l *loop) withoutRunning(ctx context.Context, s *plan.Step) (Result, bool) {
+	if (s.Role == plan.Outcome || s.Role == plan.End) && s.Loop == nil {
 		return l.outcome(s), true
 	}
 	r := Result{Step: s, State: Ran}
@@ -326,7 +326,7 @@ func (l *loop) settle(ctx context.Context, s *plan.Step) (Result, bool) {
 		}
 		return r, true
 	}
-	level := l.wish(s).level
+	level := l.triggered(s).level
 	failed, _ := l.afterFailure(s)
 	switch {
 	case s.Skip != "":
@@ -336,7 +336,7 @@ func (l *loop) settle(ctx context.Context, s *plan.Step) (Result, bool) {
 		r.State, r.Reason = Stopped, fmt.Sprintf("not started because %q failed", failed.Name)
 	case level < plan.Final && ctx.Err() != nil, l.killed():
 		r.State, r.Reason = Stopped, "not started"
-	case s.Role == plan.Opening && len(s.Locks) == 0 && s.Limit == nil && !asks(s):
+	case s.Role == plan.Start && len(s.Locks) == 0 && s.Limit == nil && !asks(s):
 	default:
 		return r, false
 	}
@@ -403,19 +403,19 @@ func (l *loop) finish(r Result) {
 	if r.State == Failed && r.Failure != nil {
 		l.noteFailure(r.Step)
 	}
-	if r.Step.Role == plan.Opening && r.State != Ran {
+	if r.Step.Role == plan.Start && r.State != Ran {
 		l.endCalls(r.Step)
 	}
 	for _, s := range l.waiting[i] {
 		if l.waits[s.Index]--; l.waits[s.Index] == 0 {
-			l.consider(s)
+			l.startOrEnd(s)
 		}
 	}
 	for _, t := range l.decides[i] {
-		g := l.gated[t]
+		g := l.triggers[t]
 		if g.open--; g.open == 0 {
 			for _, s := range g.steps {
-				l.consider(s)
+				l.startOrEnd(s)
 			}
 		}
 	}

@@ -59,26 +59,26 @@ type Event struct {
 
 // Result is what became of one step.
 type Result struct {
-	Step     *plan.Step
-	State    State
-	Took     time.Duration        // 0 for a step that was not started
-	Saved    time.Duration        // what it took when it last ran, if it need not run now
-	Attempts int                  // of its commands; 0 for a step that was not started
-	Reason   string               // why it was not run, or how it failed; may be empty
-	Failure  *Failure             // of a failed step
-	Started  time.Time            // zero for a step that was not started
-	Reasons  []fingerprint.Reason // why it ran, or not; may be empty
-	Sum      string               // of the fingerprint with which it ended; empty: not known
-	Done     bool                 // it is unchanged because it was done in the run that is gone on with
-	Noted    bool                 // Reason tells of something that the user should know in any case
-	Uncalled bool                 // it is skipped because its case did not arise: nothing called it
+	Step       *plan.Step
+	State      State
+	Took       time.Duration        // 0 for a step that was not started
+	Saved      time.Duration        // what it took when it last ran, if it need not run now
+	Attempts   int                  // of its commands; 0 for a step that was not started
+	Reason     string               // why it was not run, or how it failed; may be empty
+	Failure    *Failure             // of a failed step
+	Started    time.Time            // zero for a step that was not started
+	Reasons    []fingerprint.Reason // why it ran, or not; may be empty
+	Sum        string               // of the fingerprint with which it ended; empty: not known
+	DoneBefore bool                 // it is unchanged because it was done in the run that is gone on with
+	Noted      bool                 // Reason tells of something that the user should know in any case
+	Uncalled   bool                 // it is skipped because its case did not arise: nothing called it
 }
 
 // Counts reports whether r is worth telling of: it is that of a step with
 // commands, or one that was skipped or failed as a whole.
-func (r Result) Counts() bool {
+func (r Result) IsShown() bool {
 	s := r.Step
-	skipped := r.State == Skipped && (s.Skip != "" || s.Role == plan.Opening)
+	skipped := r.State == Skipped && (s.Skip != "" || s.Role == plan.Start)
 	return !r.Uncalled && (s.Works() || r.Failure != nil || skipped)
 }
 
@@ -108,7 +108,7 @@ type Summary struct {
 func (s Summary) Count(state State) int {
 	n := 0
 	for _, r := range s.Results {
-		if r.State == state && r.Counts() {
+		if r.State == state && r.IsShown() {
 			n++
 		}
 	}

@@ -14,7 +14,7 @@ import (
 // may tell them. Its slot is that of a step which runs.
 func (l *loop) list(ctx context.Context, s *plan.Step) {
 	if l.cfg.Cache != nil {
-		l.cfg.Cache.Files.Forget()
+		l.cfg.Cache.Files.InvalidateAll()
 	}
 	questions := l.plan.Lists(s)
 	if l.cfg.List == nil {
@@ -62,11 +62,11 @@ func (l *loop) expand(ctx context.Context, s *plan.Step, answers plan.Answers) *
 	l.removeVanished(ctx, []*project.Task{s.Task})
 	l.grow(added)
 	l.recount(s)
-	if s.Whole != nil {
-		l.recount(s.Whole)
+	if s.Last != nil {
+		l.recount(s.Last)
 	}
 	for _, other := range added {
-		l.consider(other)
+		l.startOrEnd(other)
 	}
 	return nil
 }
@@ -95,7 +95,7 @@ func (l *loop) recount(s *plan.Step) {
 	}
 	l.waits[s.Index], l.queued[s.Index] = 0, false
 	l.countWaits(s)
-	l.consider(s)
+	l.startOrEnd(s)
 }
 
 // removeVanished removes what vanished instances of a plan's tasks left, before

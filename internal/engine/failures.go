@@ -18,9 +18,9 @@ func (l *loop) failedStep(s *plan.Step) *plan.Step {
 	if s.Works() {
 		return s
 	}
-	below := s.Entries
-	if s.Of != nil {
-		below = append([]*plan.Step{s.Of}, below...)
+	below := s.Called
+	if s.Previous != nil {
+		below = append([]*plan.Step{s.Previous}, below...)
 	}
 	for _, entry := range below {
 		if f := l.failedStep(entry); f != nil {
@@ -33,10 +33,10 @@ func (l *loop) failedStep(s *plan.Step) *plan.Step {
 // failureEnv returns the variables that tell a step of the failure after which
 // it is called.
 func (l *loop) failureEnv(s *plan.Step) []string {
-	if s.For == nil || s.For.Kind == project.Then {
+	if s.CalledFor == nil || s.CalledFor.Kind == project.Then {
 		return nil
 	}
-	for _, owner := range s.For.Owners {
+	for _, owner := range s.CalledFor.Owners {
 		f := l.failedStep(owner)
 		if f == nil {
 			continue
@@ -53,10 +53,10 @@ func (l *loop) failureEnv(s *plan.Step) []string {
 	return nil
 }
 
-// noteFailure notes a failure in every ward around it, and ends what it is to end.
+// noteFailure notes a failure in every failure scope around it, and ends what it is to end.
 func (l *loop) noteFailure(f *plan.Step) {
-	var inner *plan.Ward
-	for w := f.Ward; ; w = w.Around {
+	var inner *plan.FailureScope
+	for w := f.FailureScope; ; w = w.Outer {
 		if !slices.ContainsFunc(l.failures[w], func(other failure) bool { return other.inner == inner }) {
 			l.failures[w] = append(l.failures[w], failure{inner, f})
 		}
@@ -66,26 +66,26 @@ func (l *loop) noteFailure(f *plan.Step) {
 		inner = w
 	}
 	for s, cancel := range l.cancels {
-		if by, how := l.afterFailure(s); by != nil && how == "abort" && l.wish(s).level == plan.Ordinary {
+		if by, how := l.afterFailure(s); by != nil && how == "abort" && l.triggered(s).level == plan.Ordinary {
 			cancel(fmt.Errorf("%w because %q failed", errAborted, by.Name))
 		}
 	}
 }
 
-// failure is the first one that happened in a ward, or in one directly inside it.
+// failure is the first one that happened in a failure scope, or in one directly inside it.
 type failure struct {
-	inner *plan.Ward // where it happened; nil: in the ward itself
+	inner *plan.FailureScope // where it happened; nil: in the scope itself
 	step  *plan.Step
 }
 
 // afterFailure returns the first failure that keeps a step from starting, and what it
 // does: drain or abort. nil: there is none.
 func (l *loop) afterFailure(s *plan.Step) (by *plan.Step, how string) {
-	var inner *plan.Ward
-	for w := s.Ward; ; w = w.Around {
+	var inner *plan.FailureScope
+	for w := s.FailureScope; ; w = w.Outer {
 		for _, f := range l.failures[w] {
 			if f.inner == inner && inner != nil || f.step == s {
-				continue // it is noted in that ward
+				continue // it is noted in that scope
 			}
 			if how = l.policy(w); how != "continue" {
 				return f.step, how
@@ -98,8 +98,8 @@ func (l *loop) afterFailure(s *plan.Step) (by *plan.Step, how string) {
 	}
 }
 
-// policy returns what a failure in a ward does to the others of it.
-func (l *loop) policy(w *plan.Ward) string {
+// policy returns what a failure does to the others of its scope.
+func (l *loop) policy(w *plan.FailureScope) string {
 	switch {
 	case l.cfg.AfterAll != "":
 		return l.cfg.AfterAll

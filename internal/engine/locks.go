@@ -36,8 +36,8 @@ func (l *loop) hold(s *plan.Step) (waitsFor string) {
 		l.locks[name] = append(l.locks[name], s)
 	}
 	end := s
-	if s.Whole != nil {
-		end = s.Whole
+	if s.Last != nil {
+		end = s.Last
 	}
 	if s.Limit != nil {
 		l.takePlace(s, end)
@@ -80,7 +80,7 @@ func (l *loop) leavePlaces(s *plan.Step) {
 // within reports whether s runs for a step that holds a lock: that one's Whole
 // waits for it, and its own commands have ended.
 func (l *loop) within(by, s *plan.Step) bool {
-	return by.Whole != nil && (!by.Works() || l.state[by.Index] != "") && s.Precedes(by.Whole)
+	return by.Last != nil && (!by.Works() || l.state[by.Index] != "") && s.Precedes(by.Last)
 }
 
 // release gives back what ends with s.

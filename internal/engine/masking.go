@@ -19,7 +19,7 @@ import (
 // its streams in which the secrets are masked. also is given the same; it may
 // be nil.
 func (l *loop) execVeiled(ctx context.Context, cmd shell.Command, also func([]byte)) error {
-	var veils []*veil
+	var veils []*maskedPipe
 	if also != nil { // each stream has a goroutine of its own
 		var mu sync.Mutex
 		passOn := also
@@ -35,7 +35,7 @@ func (l *loop) execVeiled(ctx context.Context, cmd shell.Command, also func([]by
 			*stream = veils[0].w
 			break
 		}
-		v, err := newVeil(*stream, l.cfg.Secrets, also)
+		v, err := newMaskedPipe(*stream, l.cfg.Secrets, also)
 		if err != nil {
 			return fmt.Errorf("making a pipe for the output: %w", err)
 		}
@@ -68,8 +68,8 @@ func sameFile(a, b *os.File) bool {
 	return errA == nil && errB == nil && os.SameFile(infoA, infoB)
 }
 
-// veil copies what is printed into a pipe to a file, with the secrets masked.
-type veil struct {
+// maskedPipe copies what is printed into a pipe to a file, with the secrets masked.
+type maskedPipe struct {
 	r, w  *os.File
 	mark  []byte        // no output holds it by chance
 	seen  chan struct{} // is sent to when the mark has come through
@@ -81,7 +81,7 @@ type veil struct {
 
 // write passes on what was printed. When nobody reads that any more, the program
 // is to see it.
-func (v *veil) write(to *os.File, p []byte) {
+func (v *maskedPipe) write(to *os.File, p []byte) {
 	if v.failed != nil {
 		return
 	}
@@ -90,12 +90,12 @@ func (v *veil) write(to *os.File, p []byte) {
 	}
 }
 
-func newVeil(to *os.File, mask *secret.Mask, also func([]byte)) (*veil, error) {
+func newMaskedPipe(to *os.File, mask *secret.Mask, also func([]byte)) (*maskedPipe, error) {
 	r, w, err := os.Pipe()
 	if err != nil {
 		return nil, err
 	}
-	v := &veil{r: r, w: w, mark: make([]byte, 16), seen: make(chan struct{}), ended: make(chan struct{})}
+	v := &maskedPipe{r: r, w: w, mark: make([]byte, 16), seen: make(chan struct{}), ended: make(chan struct{})}
 	rand.Read(v.mark) // never fails
 	go func() {
 		defer close(v.ended)
@@ -111,7 +111,7 @@ func newVeil(to *os.File, mask *secret.Mask, also func([]byte)) (*veil, error) {
 
 // sync returns when all that was printed before has been copied, but for what
 // may be the beginning of a secret.
-func (v *veil) sync() {
+func (v *maskedPipe) sync() {
 	if _, err := v.w.Write(v.mark); err == nil { // in one piece: it is shorter than PIPE_BUF
 		select {
 		case <-v.seen:
@@ -122,7 +122,7 @@ func (v *veil) sync() {
 
 // close copies what was printed so far. What still holds the pipe open prints
 // into the void.
-func (v *veil) close() {
+func (v *maskedPipe) close() {
 	v.closed.Do(func() {
 		v.sync()
 		v.w.Close()
@@ -131,7 +131,7 @@ func (v *veil) close() {
 	})
 }
 
-func (v *veil) copy(to *secret.Writer) {
+func (v *maskedPipe) copy(to *secret.Writer) {
 	defer to.Flush()
 	buf := make([]byte, 32<<10)
 	kept := 0 // at the start of buf, the beginning of a mark perhaps
@@ -161,7 +161,7 @@ func (v *veil) copy(to *secret.Writer) {
 }
 
 // partial returns how many bytes at the end of text may begin a mark.
-func (v *veil) partial(text []byte) int {
+func (v *maskedPipe) partial(text []byte) int {
 	for n := min(len(v.mark)-1, len(text)); n > 0; n-- {
 		if bytes.HasSuffix(text, v.mark[:n]) {
 			return n

@@ -122,12 +122,12 @@ func TestAPlanSaysWhatARunDoes(t *testing.T) {
 				seen[f.Action]++
 				name, state := f.Step.Name, states[f.Step.Name]
 				after := false
-				for _, via := range f.Step.Through {
+				for _, via := range f.Step.FileNeeds {
 					after = after || moved[via.Step.Name]
 				}
 				moved[name] = f.Action == cache.ToRun || f.Action == cache.Maybe
 				switch f.Action {
-				case cache.Leave:
+				case cache.UpToDate:
 					assert.Equal(t, Unchanged, state, "%s: %s", at, name)
 				case cache.ToRestore:
 					assert.Equal(t, Restored, state, "%s: %s", at, name)
@@ -152,7 +152,7 @@ func TestAPlanSaysWhatARunDoes(t *testing.T) {
 			change(t, r, tasks, random)
 		}
 	}
-	for _, action := range []cache.Action{cache.Leave, cache.ToRestore, cache.ToRun, cache.Maybe} {
+	for _, action := range []cache.Action{cache.UpToDate, cache.ToRestore, cache.ToRun, cache.Maybe} {
 		assert.Greater(t, seen[action], 10, action)
 	}
 }

@@ -69,7 +69,7 @@ func (l *loop) rank(start int) {
 			behind = max(behind, (*ways)[other.Index])
 		}
 		for _, t := range l.decides[i] {
-			for _, other := range l.gated[t].steps {
+			for _, other := range l.triggers[t].steps {
 				behind = max(behind, (*ways)[other.Index])
 			}
 		}

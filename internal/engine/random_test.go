@@ -140,13 +140,13 @@ func problems(s Summary) []string {
 				out = append(out, fmt.Sprintf("%s ran though %s %s", step.Name, need.Name, state[need].State))
 			}
 		}
-		if step.For == nil || step.Triggers == nil || r.State == Ran || r.State == Failed {
+		if step.CalledFor == nil || step.Triggers == nil || r.State == Ran || r.State == Failed {
 			continue
 		}
-		for _, owner := range step.For.Owners {
+		for _, owner := range step.CalledFor.Owners {
 			first := owner.First()
 			started := first.Works() && state[first].Attempts > 0 || !first.Works() && state[first].State == Ran
-			if step.For.Kind == project.Finally && started && r.State == Skipped {
+			if step.CalledFor.Kind == project.Finally && started && r.State == Skipped {
 				out = append(out, fmt.Sprintf("%s was not made though %s had started", step.Name, owner.Name))
 			}
 		}

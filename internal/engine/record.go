@@ -54,7 +54,7 @@ func (r *Recording) write(e Event) {
 		r.failed = r.To.Log(e.Step.Index, e.Step.Name, e.Text)
 		return
 	case StepFinished:
-		if !e.Result.Counts() {
+		if !e.Result.IsShown() {
 			return
 		}
 	}

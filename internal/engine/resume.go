@@ -8,28 +8,28 @@ import (
 	"tugline/internal/project"
 )
 
-// Done is what a run did that is gone on with. It may be used from many goroutines.
-type Done struct {
+// Resumed is what was done by the run that is resumed. It may be used from many goroutines.
+type Resumed struct {
 	run history.Run
 
 	mu    sync.Mutex                 // protects the fields below
 	steps map[string]history.RunStep // by key: those that ended well and still count
 }
 
-// DoneIn returns what of a plan was done in a run of the same request.
+// ResumedFrom returns what of a plan was done in a run of the same request.
 //
 // A step counts as done if it ended well there, but for two cases. What
 // if_failed and finally called for a task that did not end well will be called
 // again. And if finally was called for such a task or instance, what that itself
 // called was undone: it starts from its first call.
-func DoneIn(p *plan.Plan, run history.Run) *Done {
-	d := &Done{run: run}
+func ResumedFrom(p *plan.Plan, run history.Run) *Resumed {
+	d := &Resumed{run: run}
 	d.Review(p)
 	return d
 }
 
 // Review finds out anew what is done, since a plan has steps that it had not.
-func (d *Done) Review(p *plan.Plan) {
+func (d *Resumed) Review(p *plan.Plan) {
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	d.steps = map[string]history.RunStep{}
@@ -43,40 +43,40 @@ func (d *Done) Review(p *plan.Plan) {
 	}
 	again := map[*plan.Step]bool{} // what they call is called again
 	for _, s := range p.Steps {
-		if s.Role != plan.Closing {
+		if s.Role != plan.End {
 			continue
 		}
-		for _, after := range s.Entries {
+		for _, after := range s.Called {
 			first := after.First()
-			if first.For == nil || first.For.Kind != project.Finally || !d.anyStarted(first, started) {
+			if first.CalledFor == nil || first.CalledFor.Kind != project.Finally || !d.anyStarted(first, started) {
 				continue
 			}
-			for _, owner := range first.For.Owners {
+			for _, owner := range first.CalledFor.Owners {
 				again[owner.First()] = again[owner.First()] || !d.well(owner)
 			}
 		}
 	}
 	for _, s := range p.Steps {
-		if d.isAgain(s, again) {
-			d.forget(s)
-			again[s] = again[s] || s.Role == plan.Opening
+		if d.isCalledAgain(s, again) {
+			d.discard(s)
+			again[s] = again[s] || s.Role == plan.Start
 		}
 	}
 }
 
 // well reports whether a step ended well.
-func (d *Done) well(s *plan.Step) bool {
+func (d *Resumed) well(s *plan.Step) bool {
 	switch {
-	case s.Role == plan.Opening:
+	case s.Role == plan.Start:
 		return true
 	case s.Role == plan.Body:
 		_, done := d.steps[stepKey(s)]
 		return done || !s.Works() || s.Skip != ""
-	case s.Of != nil && !d.well(s.Of):
+	case s.Previous != nil && !d.well(s.Previous):
 		return false
 	}
-	for _, entry := range s.Entries {
-		if kind := entry.First().For; kind != nil && s.Role == plan.Closing && kind.Kind != project.Then {
+	for _, entry := range s.Called {
+		if kind := entry.First().CalledFor; kind != nil && s.Role == plan.End && kind.Kind != project.Then {
 			continue
 		}
 		if !d.well(entry) {
@@ -87,16 +87,16 @@ func (d *Done) well(s *plan.Step) bool {
 }
 
 // anyStarted reports whether a step, or one that it calls, was started.
-func (d *Done) anyStarted(s *plan.Step, started map[string]bool) bool {
+func (d *Resumed) anyStarted(s *plan.Step, started map[string]bool) bool {
 	if s.Works() {
 		return started[stepKey(s)]
 	}
 	whole := s
-	for whole.Whole != nil {
-		whole = whole.Whole
+	for whole.Last != nil {
+		whole = whole.Last
 	}
-	for at := whole; at != nil; at = at.Of {
-		for _, entry := range at.Entries {
+	for at := whole; at != nil; at = at.Previous {
+		for _, entry := range at.Called {
 			if d.anyStarted(entry.First(), started) {
 				return true
 			}
@@ -105,13 +105,13 @@ func (d *Done) anyStarted(s *plan.Step, started map[string]bool) bool {
 	return false
 }
 
-// isAgain reports whether a step is called by one whose calls are made again, or
+// isCalledAgain reports whether a step is called by one whose calls are made again, or
 // because a task failed or ended that did not end well.
-func (d *Done) isAgain(s *plan.Step, again map[*plan.Step]bool) bool {
+func (d *Resumed) isCalledAgain(s *plan.Step, again map[*plan.Step]bool) bool {
 	for _, t := range s.Triggers {
 		for _, owner := range t.Owners {
 			afterFailure := t.Kind == project.IfFailed || t.Kind == project.Finally
-			if t.Kind == project.Makes && again[owner] || afterFailure && !d.well(owner) {
+			if t.Kind == project.DirectCalls && again[owner] || afterFailure && !d.well(owner) {
 				return true
 			}
 		}
@@ -119,9 +119,9 @@ func (d *Done) isAgain(s *plan.Step, again map[*plan.Step]bool) bool {
 	return false
 }
 
-// forget takes a step from what is done: all its instances, if it has some that
+// discard takes a step from what is done: all its instances, if it has some that
 // are not known yet.
-func (d *Done) forget(s *plan.Step) {
+func (d *Resumed) discard(s *plan.Step) {
 	delete(d.steps, stepKey(s))
 	if s.Loop == nil {
 		return
@@ -142,7 +142,7 @@ func stepKey(s *plan.Step) string {
 
 // Finished reports whether a step was finished in the run, and whether with a
 // fingerprint of that sum.
-func (d *Done) Finished(s *plan.Step, sum string) (run string, finished, same bool) {
+func (d *Resumed) Finished(s *plan.Step, sum string) (run string, finished, same bool) {
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	old, finished := d.steps[stepKey(s)]

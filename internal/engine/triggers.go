@@ -7,29 +7,29 @@ import (
 	"tugline/internal/project"
 )
 
-// wish is what the triggers of a step come to.
-type wish struct {
-	open   bool // it is not known yet
-	wanted bool
-	level  plan.Level // if it is wanted
-	state  State      // if it is not: Skipped, Blocked or Stopped
-	reason string
+// triggerResult is what the triggers of a step come to.
+type triggerResult struct {
+	unknown bool // it is not known yet
+	wanted  bool
+	level   plan.Level // if it is wanted
+	state   State      // if it is not: Skipped, Blocked or Stopped
+	reason  string
 }
 
 // severity orders the states of what is not wanted.
 var severity = map[State]int{Skipped: 1, Stopped: 2, Blocked: 3}
 
-// wish returns whether a step is wanted, as far as that is known.
-func (l *loop) wish(s *plan.Step) wish {
+// triggered returns whether a step is wanted, as far as that is known.
+func (l *loop) triggered(s *plan.Step) triggerResult {
 	if len(s.Triggers) == 0 {
-		return wish{wanted: true}
+		return triggerResult{wanted: true}
 	}
-	var all wish
+	var all triggerResult
 	for _, t := range s.Triggers {
-		w := l.pulled(t)
+		w := l.byTrigger(t)
 		switch {
-		case w.open:
-			all.open = true
+		case w.unknown:
+			all.unknown = true
 		case w.wanted:
 			all.wanted, all.level = true, max(all.level, w.level)
 		case severity[w.state] > severity[all.state]:
@@ -37,17 +37,17 @@ func (l *loop) wish(s *plan.Step) wish {
 		}
 	}
 	if all.wanted {
-		all.open = false
+		all.unknown = false
 	}
 	return all
 }
 
-// pulled returns what a single trigger comes to.
-func (l *loop) pulled(t *plan.Trigger) wish {
-	if l.gated[t].open > 0 {
-		return wish{open: true}
+// byTrigger returns what a single trigger comes to.
+func (l *loop) byTrigger(t *plan.Trigger) triggerResult {
+	if l.triggers[t].open > 0 {
+		return triggerResult{unknown: true}
 	}
-	w := wish{level: t.Level, state: Skipped}
+	w := triggerResult{level: t.Level, state: Skipped}
 	var good, failed, started bool
 	for _, owner := range t.Owners {
 		state := l.state[owner.Index]
@@ -62,7 +62,7 @@ func (l *loop) pulled(t *plan.Trigger) wish {
 		}
 	}
 	switch t.Kind {
-	case project.Makes, project.Then:
+	case project.DirectCalls, project.Then:
 		w.wanted = good && w.state == Skipped
 	case project.IfFailed:
 		w.wanted = failed
@@ -79,7 +79,7 @@ func (l *loop) started(s *plan.Step) bool {
 	first := s.First()
 	if first.Works() {
 		r := l.summary.Results[first.Index]
-		return r.Attempts > 0 || r.Done
+		return r.Attempts > 0 || r.DoneBefore
 	}
 	return l.state[first.Index] == Ran
 }
@@ -92,14 +92,14 @@ func (l *loop) outcome(s *plan.Step) Result {
 		r.State, r.Reason = Skipped, s.Skip
 		return r
 	}
-	if s.Of != nil {
-		of := l.summary.Results[s.Of.Index]
+	if s.Previous != nil {
+		of := l.summary.Results[s.Previous.Index]
 		r.State, r.Reason = of.State, of.Reason
 		if s.Role == plan.Outcome && of.State != Ran || of.State == Failed || of.State == Blocked || of.State == Stopped {
 			return r
 		}
 	}
-	for _, entry := range s.Entries {
+	for _, entry := range s.Called {
 		switch state := l.state[entry.Index]; {
 		case state == Failed, state == Blocked:
 			r.State, r.Reason = Failed, fmt.Sprintf("%q %s", entry.Name, l.ending(entry))
@@ -114,9 +114,9 @@ func (l *loop) outcome(s *plan.Step) Result {
 // endCalls has the outcome of a task end whose calls are not made: it does not
 // wait for those that others may still make.
 func (l *loop) endCalls(opening *plan.Step) {
-	outcome := opening.Whole
-	for outcome.Of != opening {
-		outcome = outcome.Of
+	outcome := opening.Last
+	for outcome.Previous != opening {
+		outcome = outcome.Previous
 	}
 	if l.state[outcome.Index] == "" && !l.queued[outcome.Index] {
 		l.queued[outcome.Index] = true
@@ -128,16 +128,16 @@ func (l *loop) endCalls(opening *plan.Step) {
 func (l *loop) count(s *plan.Step) {
 	l.countWaits(s)
 	for _, t := range s.Triggers {
-		if l.gated[t] == nil {
-			l.gated[t] = l.gateOf(t)
+		if l.triggers[t] == nil {
+			l.triggers[t] = l.newTriggerState(t)
 		}
-		l.gated[t].steps = append(l.gated[t].steps, s)
+		l.triggers[t].steps = append(l.triggers[t].steps, s)
 	}
 }
 
 // countWaits notes for what a step waits.
 func (l *loop) countWaits(s *plan.Step) {
-	for _, others := range [][]*plan.Step{s.Needs, s.After, s.Behind} {
+	for _, others := range [][]*plan.Step{s.Needs, s.After, s.AfterEnd} {
 		for _, other := range others {
 			if l.state[other.Index] == "" {
 				l.waits[s.Index]++
@@ -147,14 +147,14 @@ func (l *loop) countWaits(s *plan.Step) {
 	}
 }
 
-// gate is what is known of a trigger in a run.
-type gate struct {
+// triggerState is what is known of a trigger in a run.
+type triggerState struct {
 	open  int          // how many of the owners have not ended
-	steps []*plan.Step // that are wanted when it is pulled
+	steps []*plan.Step // that are wanted if it comes true
 }
 
-func (l *loop) gateOf(t *plan.Trigger) *gate {
-	g := &gate{}
+func (l *loop) newTriggerState(t *plan.Trigger) *triggerState {
+	g := &triggerState{}
 	for _, owner := range t.Owners {
 		if l.state[owner.Index] == "" {
 			g.open++
@@ -164,15 +164,15 @@ func (l *loop) gateOf(t *plan.Trigger) *gate {
 	return g
 }
 
-// consider makes a step ready if it may start now, or has it ended if nobody
+// startOrEnd makes a step ready if it may start now, or has it ended if nobody
 // wants it.
-func (l *loop) consider(s *plan.Step) {
+func (l *loop) startOrEnd(s *plan.Step) {
 	if l.state[s.Index] != "" || l.queued[s.Index] {
 		return
 	}
-	w := l.wish(s)
+	w := l.triggered(s)
 	switch {
-	case w.open:
+	case w.unknown:
 	case !w.wanted:
 		l.queued[s.Index] = true
 		l.unwanted = append(l.unwanted, Result{Step: s, State: w.state, Reason: w.reason, Uncalled: w.state == Skipped})

@@ -137,23 +137,23 @@ func (l *loop) recall(ctx context.Context, t task, r *Result) error {
 	if err != nil {
 		return err
 	}
-	if v.Action != cache.Leave {
+	if v.Action != cache.UpToDate {
 		unlock, waited, err := m.Acquire(ctx, t.step, func(what string) { l.wait(t.step, what) })
 		if err != nil {
 			return err
 		}
 		defer unlock()
 		if waited || m.IsStale(t.step, &v) { // another one may have run it
-			m.Files.Forget()
+			m.Files.InvalidateAll()
 			if v, err = m.Decide(t.step, t.inputs); err != nil {
 				return err
 			}
 		}
 	}
-	r.Reasons, r.Done, r.Sum = v.Reasons, v.Finished, v.Sum()
+	r.Reasons, r.DoneBefore, r.Sum = v.Reasons, v.Finished, v.Sum()
 	r.Reason = l.cfg.Secrets.Text(summary(v.Reasons)) // names of files may hold a secret
 	switch v.Action {
-	case cache.Leave:
+	case cache.UpToDate:
 		r.State, r.Saved = Unchanged, v.Saved
 		return nil
 	case cache.ToRestore:
@@ -191,7 +191,7 @@ func (l *loop) runAndKeep(ctx context.Context, t task, r *Result, v *cache.Decis
 	m := l.cfg.Cache
 	if !cache.Declares(t.step) {
 		l.runScripts(ctx, t, r, nil)
-		m.Files.Forget()
+		m.Files.InvalidateAll()
 		return nil
 	}
 	aside, err := m.Begin(t.step, v)
@@ -202,12 +202,12 @@ func (l *loop) runAndKeep(ctx context.Context, t task, r *Result, v *cache.Decis
 	started := l.cfg.Now()
 	printed := &printed{}
 	l.runScripts(ctx, t, r, printed)
-	m.Files.Forget()
+	m.Files.InvalidateAll()
 	if r.State != Ran {
 		return nil
 	}
 	log := printed.bytes()
-	if l.cfg.Stdout != nil && !l.cfg.Tee {
+	if l.cfg.Stdout != nil && !l.cfg.RecordStreams {
 		log = nil // it was printed past us
 	}
 	kept, err := m.Keep(ctx, t.step, v, cache.Success{Inputs: t.inputs, Took: l.cfg.Now().Sub(started), Log: log})
@@ -242,7 +242,7 @@ func (l *loop) exec(ctx context.Context, cmd shell.Command) error {
 	switch {
 	case cmd.Terminal != nil:
 		return l.cfg.Exec(ctx, cmd)
-	case cmd.Stdout != nil && l.cfg.Tee:
+	case cmd.Stdout != nil && l.cfg.RecordStreams:
 		return l.execVeiled(ctx, cmd, cmd.Output)
 	case l.cfg.Secrets.Empty():
 		return l.cfg.Exec(ctx, cmd)
@@ -324,7 +324,7 @@ func (l *loop) command(s *plan.Step, text *project.Text, env []string, kept *pri
 		},
 	}
 	if s.Task.Terminal {
-		cmd.Terminal, cmd.Stdin, cmd.Stdout, cmd.Stderr = l.cfg.Own[0], l.cfg.Own[0], l.cfg.Own[1], l.cfg.Own[2]
+		cmd.Terminal, cmd.Stdin, cmd.Stdout, cmd.Stderr = l.cfg.Terminal[0], l.cfg.Terminal[0], l.cfg.Terminal[1], l.cfg.Terminal[2]
 	}
 	cmd.Waiting = func() { l.wait(s, "waiting for its background processes") }
 	if s.Task.Echo && !l.cfg.Quiet {

@@ -105,7 +105,7 @@ func (t *Tree) hash(f *folder, dir openFolder, e *entry, keep func(text []byte))
 		return fs.ErrNotExist
 	}
 	// What was changed while it was being read is younger than now, and not sure.
-	e.digest, e.hashed, e.sure = digest, true, size == after.size && after.isSure(now)
+	e.digest, e.hashed, e.reliable = digest, true, size == after.size && after.isSure(now)
 	e.stamp = after
 	return nil
 }
@@ -125,7 +125,7 @@ func (t *Tree) hashLink(f *folder, e *entry) error {
 		return err
 	}
 	h.Sum(e.digest[:0])
-	e.hashed, e.sure = true, false
+	e.hashed, e.reliable = true, false
 	t.mu.Lock() // several links of f may be read at once
 	defer t.mu.Unlock()
 	if f.behind == nil {

@@ -136,7 +136,7 @@ func (f *folder) encodeEntries(data []byte) []byte {
 		data = le.AppendUint16(data, uint16(len(e.name)))
 		data = append(data, e.name...)
 		data = e.stamp.encode(data)
-		data = append(data, flag(e.hashed && e.sure))
+		data = append(data, flag(e.hashed && e.reliable))
 		data = append(data, e.digest[:]...)
 	}
 	return data
@@ -266,10 +266,10 @@ func (f *folder) unpack(spare []entry) {
 		e.name = d.take(int(d.uint16()))
 		e.stamp = d.stamp()
 		e.hashed = d.byte() == 1
-		e.sure = e.hashed
+		e.reliable = e.hashed
 		copy(e.digest[:], d.take(len(e.digest)))
 		if e.hashed && max(e.modified, e.changed) > f.trusted {
-			e.hashed, e.sure, young = false, false, true
+			e.hashed, e.reliable, young = false, false, true
 		}
 	}
 	if young {

@@ -41,13 +41,13 @@ func (t *Tree) readFolder(f *folder, h *handle) error {
 // that was never read is left to the one who reads it. f is locked.
 func (t *Tree) askAll(f *folder, h *handle, files []*entry) error {
 	gen := t.generation.Load()
-	var asking asker
+	var asking statter
 	for _, e := range files {
 		if f.isKnown(e, gen) {
 			continue
 		}
 		if e.stamp == (stamp{kind: File}) {
-			e.asked = gen
+			e.checked = gen
 			continue
 		}
 		dir, err := h.get()
@@ -61,9 +61,9 @@ func (t *Tree) askAll(f *folder, h *handle, files []*entry) error {
 }
 
 // stamp returns the stamp of a name in the folder.
-func (a *asker) stamp(name string) stamp {
+func (a *statter) stamp(name string) stamp {
 	for {
-		switch err := a.ask(name); err {
+		switch err := a.stat(name); err {
 		case nil:
 			return stampFrom(&a.st)
 		case unix.EINTR:

@@ -13,13 +13,13 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// settled returns the tree as the next run finds it, long after all its files
+// afterAWhile returns the tree as the next run finds it, long after all its files
 // were written.
-func settled(tree *Tree) *Tree {
+func afterAWhile(tree *Tree) *Tree {
 	for _, f := range tree.folders {
 		f.named = f.self.kind == Folder
 		for i := range f.entries {
-			f.entries[i].sure = f.entries[i].hashed
+			f.entries[i].reliable = f.entries[i].hashed
 		}
 	}
 	next := New(tree.top)
@@ -51,7 +51,7 @@ func TestWhatIsKeptSaysWhatIsThere(t *testing.T) {
 				match(t, tree, patterns[random.IntN(len(patterns))]...)
 			}
 			if random.IntN(2) == 0 {
-				tree = settled(tree)
+				tree = afterAWhile(tree)
 			}
 			folder := filepath.Join(tree.top, one("a", "b", "b/c", "a/new"))
 			name := filepath.Join(folder, one("0.txt", "1.txt", "2.bin"))
@@ -75,7 +75,7 @@ func TestWhatIsKeptSaysWhatIsThere(t *testing.T) {
 					}
 				}
 			}
-			tree.Forget()
+			tree.InvalidateAll()
 			for _, i := range random.Perm(len(patterns)) {
 				list := patterns[i]
 				want := match(t, New(tree.top), list...)

@@ -46,10 +46,10 @@ type stamp struct {
 type entry struct {
 	name string
 	stamp
-	asked  int32 // the generation in which the stamp was taken; 0: from the index
-	hashed bool  // digest is that of a file with this stamp
-	sure   bool  // the stamp was old enough when the file was read
-	digest Digest
+	checked  int32 // the generation in which the stamp was taken; 0: from the index
+	hashed   bool  // digest is that of a file with this stamp
+	reliable bool  // the stamp was old enough when the file was read
+	digest   Digest
 }
 
 // folder is what is known of a folder.
@@ -75,7 +75,7 @@ type folder struct {
 // Tree is the files below the top folder of a project, as they are found when
 // they are asked for. It may be used from many goroutines.
 //
-// What was found holds until [Tree.Forget]: between two calls of it a file is
+// What was found holds until [Tree.InvalidateAll]: between two calls of it a file is
 // asked for once.
 type Tree struct {
 	top        string
@@ -97,8 +97,8 @@ func New(top string) *Tree {
 	return t
 }
 
-// Forget makes the tree ask anew for every file: something may have changed.
-func (t *Tree) Forget() { t.generation.Add(1) }
+// InvalidateAll makes the tree look at every file again: any may have changed.
+func (t *Tree) InvalidateAll() { t.generation.Add(1) }
 
 // Found is one file that patterns mean.
 type Found struct {
@@ -249,8 +249,8 @@ func (f *folder) find(name string) (int, bool) {
 	return slices.BinarySearchFunc(f.entries, name, func(e entry, name string) int { return strings.Compare(e.name, name) })
 }
 
-// ask returns the entry called name as it is now. f is locked.
-func (t *Tree) ask(f *folder, name string) *entry {
+// lookup returns the entry called name as it is now. f is locked.
+func (t *Tree) lookup(f *folder, name string) *entry {
 	gen := t.generation.Load()
 	if name == ".." { // no folder lists it, and no other name means it
 		return &entry{name: name, stamp: stampOf(t.absolute(f, name))}
@@ -278,7 +278,7 @@ func (t *Tree) ask(f *folder, name string) *entry {
 // isKnown reports whether an entry is what there is in this generation. Of what
 // is no file, only the kind is of interest, which the listing tells.
 func (f *folder) isKnown(e *entry, gen int32) bool {
-	return e.asked == gen || f.asked == gen || f.listed == gen && e.kind != File && e.kind != Link
+	return e.checked == gen || f.asked == gen || f.listed == gen && e.kind != File && e.kind != Link
 }
 
 // take notes the stamp of an entry of f.
@@ -286,11 +286,11 @@ func (f *folder) take(e *entry, now stamp, gen int32) {
 	if now.kind == Folder || now.kind == Other {
 		now = stamp{kind: now.kind}
 	}
-	if e.stamp != now || e.hashed && !e.sure && e.asked != gen {
-		e.hashed, e.sure = false, false
+	if e.stamp != now || e.hashed && !e.reliable && e.checked != gen {
+		e.hashed, e.reliable = false, false
 		f.changed()
 	}
-	e.stamp, e.asked = now, gen
+	e.stamp, e.checked = now, gen
 }
 
 // handle is a folder that is opened when it is first needed.

@@ -155,8 +155,8 @@ func TestEveryChangeIsSeen(t *testing.T) {
 				next := reopened(t, tree)
 				assert.Equal(t, before, match(t, next, patterns...))
 				change(t, tree)
-				tree.Forget()
-				next.Forget()
+				tree.InvalidateAll()
+				next.InvalidateAll()
 				assert.NotEqual(t, before, match(t, tree, patterns...), "in the same run")
 				assert.NotEqual(t, before, match(t, next, patterns...), "in the next run")
 				assert.NotEqual(t, before, match(t, reopened(t, tree), patterns...), "in the run after it")
@@ -170,20 +170,20 @@ func TestAFileIsAskedForOnceUntilForget(t *testing.T) {
 	before := match(t, tree, "a")
 	write(t, tree, "a", "two")
 	assert.Equal(t, before, match(t, tree, "a"))
-	tree.Forget()
+	tree.InvalidateAll()
 	assert.NotEqual(t, before, match(t, tree, "a"))
 
 	for _, pattern := range []string{"d", "d/*.txt"} { // all files of the folder, and some
 		tree := project(t, map[string]string{"d/a.txt": "one", "d/b.bin": "two"})
 		match(t, tree, "d")
-		next := settled(tree)
+		next := afterAWhile(tree)
 		set, err := glob.Compile([]glob.Pattern{{Text: pattern}})
 		require.NoError(t, err)
 		before, err = next.Match(set)
 		require.NoError(t, err)
 		write(t, next, "d/a.txt", "other "+pattern)
 		assert.Equal(t, before, match(t, next, pattern), "%s, of a folder that the index knows", pattern)
-		next.Forget()
+		next.InvalidateAll()
 		assert.NotEqual(t, before, match(t, next, pattern))
 	}
 }
@@ -208,7 +208,7 @@ func TestYoungFilesAreReadAgain(t *testing.T) {
 	}
 	tree := project(t, map[string]string{"a": "one"})
 	match(t, tree, "a")
-	assert.False(t, tree.folders[""].entries[0].sure, "it was written just now")
+	assert.False(t, tree.folders[""].entries[0].reliable, "it was written just now")
 }
 
 func TestADamagedIndexIsNone(t *testing.T) {
@@ -216,7 +216,7 @@ func TestADamagedIndexIsNone(t *testing.T) {
 	want := match(t, tree, "**", "!.tugline")
 	for _, f := range tree.folders {
 		for i := range f.entries {
-			f.entries[i].sure = true // so that their digests are believed
+			f.entries[i].reliable = true // so that their digests are believed
 		}
 	}
 	data := string(tree.encode())
@@ -247,7 +247,7 @@ func TestLinks(t *testing.T) {
 	assert.Equal(t, []string{"folder/x"}, names(match(t, tree, "folder/x")), "a link that is named is followed")
 	assert.Equal(t, []string{"d/sub/x"}, names(match(t, tree, "**/x")), "others are not")
 	write(t, tree, "d/a", "two")
-	tree.Forget()
+	tree.InvalidateAll()
 	after := match(t, tree, "file", "folder", "nowhere")
 	assert.NotEqual(t, before[0], after[0], "the content of the file counts")
 	assert.Equal(t, before[1:], after[1:])
@@ -262,7 +262,7 @@ func outputs(t *testing.T, tree *Tree, patterns ...string) []Found {
 	}
 	set, err := glob.Compile(list)
 	require.NoError(t, err)
-	tree.Forget()
+	tree.InvalidateAll()
 	found, err := tree.Outputs(set, 0)
 	require.NoError(t, err)
 	sum, err := tree.SumOutputs(set)
@@ -306,13 +306,13 @@ func TestWhatWasPutBackLooksTouched(t *testing.T) {
 		"another name of the file": {"in", []func(){func() { require.NoError(t, os.Link(filepath.Join(tree.top, "in"), filepath.Join(tree.top, "more"))) }}, true},
 	} {
 		t.Run(name, func(t *testing.T) {
-			tree.Forget()
+			tree.InvalidateAll()
 			before := match(t, tree, test.path)
 			later(t, tree)
 			for _, do := range test.do {
 				do()
 			}
-			tree.Forget()
+			tree.InvalidateAll()
 			after := match(t, tree, test.path)
 			assert.Equal(t, test.same, before[0].Untouched(&after[0]))
 		})
@@ -352,7 +352,7 @@ func TestYoungDigestsAreNotBelievedAfterAnotherBoot(t *testing.T) {
 			before := match(t, tree, "a")[0]
 			folder := tree.folder("", false)
 			at, _ := folder.find("a")
-			folder.entries[at].sure = true // as it is when the file was not changed just now
+			folder.entries[at].reliable = true // as it is when the file was not changed just now
 			folder.entries[at].digest = Digest{1}
 			folder.changed()
 			tree.learned()

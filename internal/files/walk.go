@@ -88,10 +88,10 @@ func (w *walker) visitNames(f *folder, st glob.State, names []string) (below []s
 	slices.Sort(names)
 	names = slices.Compact(names)
 	for _, name := range names {
-		w.tree.ask(f, name) // before the pointers are taken: it may move the entries
+		w.tree.lookup(f, name) // before the pointers are taken: it may move the entries
 	}
 	for _, name := range names {
-		if e := w.tree.ask(f, name); e.kind != Gone {
+		if e := w.tree.lookup(f, name); e.kind != Gone {
 			below = w.visit(f, st, e, true, below)
 		}
 	}

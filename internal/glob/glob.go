@@ -23,10 +23,10 @@ type Pattern struct {
 
 // Set is a compiled list of patterns: of those that match a path, the last one
 // counts. It does not change and may be used from many goroutines.
-type Set struct{ ways []way }
+type Set struct{ alternatives []alternative }
 
-// way is one of the texts that a pattern comes to when its braces are opened.
-type way struct {
+// alternative is one of the texts that a pattern comes to when its braces are opened.
+type alternative struct {
 	names []name
 	not   bool
 }
@@ -52,7 +52,7 @@ const (
 const maxNames = 62
 
 // maxWays is how many texts the braces of a pattern may come to.
-const maxWays = 1024
+const maxAlternatives = 1024
 
 // Compile returns the set of patterns.
 func Compile(patterns []Pattern) (*Set, error) {
@@ -63,7 +63,7 @@ func Compile(patterns []Pattern) (*Set, error) {
 		}
 		texts, _ := open(p.Text)
 		for _, text := range texts {
-			s.ways = append(s.ways, way{split(text), p.Not})
+			s.alternatives = append(s.alternatives, alternative{split(text), p.Not})
 		}
 	}
 	return s, nil
@@ -77,7 +77,7 @@ func Check(pattern string) error {
 	}
 	texts, ok := open(pattern)
 	if !ok {
-		return fmt.Errorf("the braces of %q come to more than %d texts", pattern, maxWays)
+		return fmt.Errorf("the braces of %q come to more than %d texts", pattern, maxAlternatives)
 	}
 	for _, text := range texts {
 		if strings.Count(text, "/") >= maxNames {
@@ -105,7 +105,7 @@ func open(pattern string) (texts []string, ok bool) {
 	from := start + 1
 	for _, to := range append(commas, end) {
 		middles, ok := open(pattern[from:to])
-		if !ok || len(texts)+len(middles)*len(tails) > maxWays {
+		if !ok || len(texts)+len(middles)*len(tails) > maxAlternatives {
 			return nil, false
 		}
 		for _, middle := range middles {
@@ -198,9 +198,9 @@ const all = 1 << 63
 
 // Start returns the state at the top.
 func (s *Set) Start() State {
-	st := make(State, len(s.ways))
-	for i := range s.ways {
-		st[i] = s.ways[i].settle(1)
+	st := make(State, len(s.alternatives))
+	for i := range s.alternatives {
+		st[i] = s.alternatives[i].closure(1)
 	}
 	return st
 }
@@ -208,13 +208,13 @@ func (s *Set) Start() State {
 // Step returns the state one name further down. It reuses the memory of into.
 func (s *Set) Step(st State, text string, into State) State {
 	into = into[:0]
-	for i := range s.ways {
-		into = append(into, s.ways[i].step(st[i], text))
+	for i := range s.alternatives {
+		into = append(into, s.alternatives[i].step(st[i], text))
 	}
 	return into
 }
 
-func (w *way) step(bits uint64, text string) uint64 {
+func (w *alternative) step(bits uint64, text string) uint64 {
 	if bits == 0 || bits&all != 0 {
 		return bits
 	}
@@ -230,11 +230,11 @@ func (w *way) step(bits uint64, text string) uint64 {
 			next |= 1 << (i + 1)
 		}
 	}
-	return w.settle(next)
+	return w.closure(next)
 }
 
-// settle adds the states that need no further name.
-func (w *way) settle(bits uint64) uint64 {
+// closure adds the states that need no further name.
+func (w *alternative) closure(bits uint64) uint64 {
 	for i := range w.names {
 		if bits&(1<<i) != 0 && w.names[i].kind == deep {
 			bits |= 1 << (i + 1)
@@ -250,7 +250,7 @@ func (w *way) settle(bits uint64) uint64 {
 func (s *Set) Matches(st State) bool {
 	for i := len(st) - 1; i >= 0; i-- {
 		if st[i]&all != 0 {
-			return !s.ways[i].not
+			return !s.alternatives[i].not
 		}
 	}
 	return false
@@ -261,7 +261,7 @@ func (s *Set) Below(st State) bool {
 	for i := len(st) - 1; i >= 0; i-- {
 		switch {
 		case st[i] == 0:
-		case !s.ways[i].not:
+		case !s.alternatives[i].not:
 			return true
 		case st[i]&all != 0:
 			return false
@@ -273,8 +273,8 @@ func (s *Set) Below(st State) bool {
 // Exact returns the only names that may lead on from st; ok is false when any
 // name may.
 func (s *Set) Exact(st State) (names []string, ok bool) {
-	for i := range s.ways {
-		w := &s.ways[i]
+	for i := range s.alternatives {
+		w := &s.alternatives[i]
 		if w.not || st[i] == 0 {
 			continue
 		}

@@ -62,9 +62,9 @@ type DisplayConfig struct {
 	// below the output. nil: there is none.
 	Size func() (columns, rows int)
 	// Usual returns what a step usually takes; 0: not known. It may be nil.
-	Usual func(*plan.Step) time.Duration
-	Jobs  int      // how many steps may run at once
-	Own   *os.File // the terminal that tasks may own, whose modes are kept; may be nil
+	Usual    func(*plan.Step) time.Duration
+	Jobs     int      // how many steps may run at once
+	Terminal *os.File // the terminal that tasks may own, whose modes are kept; may be nil
 }
 
 // stepOutput is what a display knows of a step that runs.
@@ -103,7 +103,7 @@ const maxName = 40
 
 // NewDisplay returns a display for a run of p.
 func NewDisplay(p *plan.Plan, cfg DisplayConfig) *Display {
-	d := &Display{out: cfg.Out, err: cfg.Err, mode: cfg.Mode, style: cfg.Style, quiet: cfg.Quiet, verbose: cfg.Verbose, own: cfg.Own, steps: map[*plan.Step]*stepOutput{}, looped: map[*project.Task]*instances{}, waits: map[string]bool{}}
+	d := &Display{out: cfg.Out, err: cfg.Err, mode: cfg.Mode, style: cfg.Style, quiet: cfg.Quiet, verbose: cfg.Verbose, own: cfg.Terminal, steps: map[*plan.Step]*stepOutput{}, looped: map[*project.Task]*instances{}, waits: map[string]bool{}}
 	switch {
 	case d.mode == Direct:
 		d.out = d.err // stdout belongs to the task
@@ -409,8 +409,8 @@ func (d *Display) showsEnd(r engine.Result) bool {
 	switch {
 	case d.mode == Direct: // that it ran is seen from what it prints
 		return !d.quiet && (r.Noted || r.State == engine.Unchanged || r.State == engine.Restored || r.State == engine.Skipped)
-	case !r.Counts():
-		return d.verbose && (r.Uncalled || r.Step.Whole == nil)
+	case !r.IsShown():
+		return d.verbose && (r.Uncalled || r.Step.Last == nil)
 	case d.quiet && (r.State == engine.Unchanged || r.State == engine.Restored || r.State == engine.Skipped):
 		return false
 	case d.quiet && r.State == engine.Ran:

@@ -139,7 +139,7 @@ func settable(p *project.Project) []project.Var {
 	var vars []project.Var
 	seen := map[string]bool{}
 	for _, f := range p.Files {
-		for _, v := range slices.Concat(f.Given, f.Env) {
+		for _, v := range slices.Concat(f.ParentEnv, f.Env) {
 			if (v.Default || v.MustBeSet) && !seen[v.Name] {
 				seen[v.Name] = true
 				vars = append(vars, v)

@@ -25,7 +25,7 @@ type Listing struct {
 // file that defines them.
 func List(w io.Writer, l Listing, st Style) error {
 	var b strings.Builder
-	if l.Title != "" && l.Base.Around == nil {
+	if l.Title != "" && l.Base.Parent == nil {
 		b.WriteString(st.bold(l.Title) + "\n\n")
 	}
 	width := 0
@@ -34,7 +34,7 @@ func List(w io.Writer, l Listing, st Style) error {
 	}
 	var file *project.File
 	for i, t := range l.Tasks {
-		if t.File != file && (i > 0 || l.Base.Around != nil) {
+		if t.File != file && (i > 0 || l.Base.Parent != nil) {
 			b.WriteString(groupHeading(t.File, i > 0, st))
 		}
 		file = t.File
@@ -92,8 +92,8 @@ func label(t *project.Task, base *project.File) string {
 // isDefault reports whether a bare tugline runs a task.
 func isDefault(t *project.Task, base *project.File) bool {
 	top := base
-	for top.Around != nil {
-		top = top.Around
+	for top.Parent != nil {
+		top = top.Parent
 	}
 	return slices.ContainsFunc(top.Default, func(c project.Call) bool { return c.Task == t })
 }
@@ -101,7 +101,7 @@ func isDefault(t *project.Task, base *project.File) bool {
 // namedCalls tells of the calls that t makes, a line for each key.
 func namedCalls(t *project.Task) []string {
 	var lines []string
-	for _, kind := range append([]project.Kind{project.Needs, project.Makes}, project.AfterCalls...) {
+	for _, kind := range append([]project.Kind{project.Needs, project.DirectCalls}, project.AfterCalls...) {
 		var texts []string
 		for _, entry := range t.Of(kind) {
 			texts = append(texts, strings.Join(callTexts(entry), ", "))
@@ -194,7 +194,7 @@ func listed(t *project.Task) listedTask {
 	line, _ := t.Span.Position()
 	return listedTask{
 		Name: t.Name, About: t.About, Aliases: aliases(t), Args: listedArgs(t), Needs: callTexts(t.Needs),
-		Calls: orderedTexts(t.Of(project.Makes)), Then: orderedTexts(t.Of(project.Then)), IfFailed: orderedTexts(t.Of(project.IfFailed)), Finally: orderedTexts(t.Of(project.Finally)),
+		Calls: orderedTexts(t.Of(project.DirectCalls)), Then: orderedTexts(t.Of(project.Then)), IfFailed: orderedTexts(t.Of(project.IfFailed)), Finally: orderedTexts(t.Of(project.Finally)),
 		Reads: pathTexts(t.Reads), Writes: pathTexts(t.Writes), File: t.Span.Source.Name, Line: line, Unlisted: t.Unlisted,
 	}
 }

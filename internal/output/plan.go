@@ -30,7 +30,7 @@ func (st Style) action(action cache.Action, text string) string {
 }
 
 // actions are all actions, in the order in which they are counted.
-var actions = []cache.Action{cache.ToRun, cache.Maybe, cache.ToRestore, cache.Leave, cache.Skip}
+var actions = []cache.Action{cache.ToRun, cache.Maybe, cache.ToRestore, cache.UpToDate, cache.Skip}
 
 // maxReasons is how many reasons a plan tells of one step, unless it is told to
 // be verbose.
@@ -99,7 +99,7 @@ func quietInstances(steps []cache.StepPreview, verbose bool) map[*plan.Step]stri
 	for _, s := range steps {
 		if t := s.Step.Task; len(t.Looped()) > 0 && s.Step.Works() {
 			all[t]++
-			if s.Action == cache.Leave && len(s.Reasons) == 0 {
+			if s.Action == cache.UpToDate && len(s.Reasons) == 0 {
 				left[t] = append(left[t], s.Step)
 			}
 		}
@@ -163,7 +163,7 @@ func reasonTexts(reasons []fingerprint.Reason, all bool) []string {
 
 // counted says how many steps have an action: 8 to run.
 var counted = map[cache.Action]string{
-	cache.ToRun: "to run", cache.Maybe: "maybe", cache.ToRestore: "to restore", cache.Leave: "unchanged", cache.Skip: "to skip",
+	cache.ToRun: "to run", cache.Maybe: "maybe", cache.ToRestore: "to restore", cache.UpToDate: "unchanged", cache.Skip: "to skip",
 }
 
 func actionCounts(steps []cache.StepPreview, st Style) string {

@@ -49,7 +49,7 @@ func Show(w io.Writer, s Shown, st Style) error {
 	}
 	section("Other names", indented(aliases(s.Task)))
 	section("Needs", indented(callTexts(s.Task.Needs)))
-	section("Calls, in this order", indented(orderedLines(s.Task.Of(project.Makes))))
+	section("Calls, in this order", indented(orderedLines(s.Task.Of(project.DirectCalls))))
 	section("Then calls", indented(orderedLines(s.Task.Of(project.Then))))
 	section("Calls if it failed", indented(orderedLines(s.Task.Of(project.IfFailed))))
 	section("Calls in any case", indented(orderedLines(s.Task.Of(project.Finally))))

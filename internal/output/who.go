@@ -9,9 +9,9 @@ import (
 
 // Who is what is known of one file.
 type Who struct {
-	Path  string // relative to the top folder, with slashes
-	Makes []WhoTask
-	Reads []WhoTask
+	Path   string // relative to the top folder, with slashes
+	MadeBy []WhoTask
+	ReadBy []WhoTask
 }
 
 // WhoTask is a task that makes or reads a file.
@@ -30,7 +30,7 @@ func WriteWho(w io.Writer, who Who, st Style) error {
 	for _, part := range []struct {
 		verb, done string
 		tasks      []WhoTask
-	}{{"made by", "made", who.Makes}, {"read by", "read", who.Reads}} {
+	}{{"made by", "made", who.MadeBy}, {"read by", "read", who.ReadBy}} {
 		for _, t := range part.tasks {
 			line := fmt.Sprintf("  %s %s", part.verb, st.name(t.Name, t.Name))
 			if t.Pattern != "" {
@@ -42,7 +42,7 @@ func WriteWho(w io.Writer, who Who, st Style) error {
 			}
 		}
 	}
-	if len(who.Makes)+len(who.Reads) == 0 {
+	if len(who.MadeBy)+len(who.ReadBy) == 0 {
 		b.WriteString("  no task makes or reads it\n")
 	}
 	_, err := io.WriteString(w, b.String())
@@ -52,6 +52,6 @@ func WriteWho(w io.Writer, who Who, st Style) error {
 // WhoJSON writes the same as one JSON object.
 func WhoJSON(w io.Writer, who Who) error {
 	return JSON(w, map[string]any{
-		"file": who.Path, "made_by": append([]WhoTask{}, who.Makes...), "read_by": append([]WhoTask{}, who.Reads...),
+		"file": who.Path, "made_by": append([]WhoTask{}, who.MadeBy...), "read_by": append([]WhoTask{}, who.ReadBy...),
 	})
 }

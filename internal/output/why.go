@@ -31,7 +31,7 @@ func WriteWhy(w io.Writer, why Why, st Style) error {
 	} else {
 		b.WriteString("it has had no good run here\n")
 	}
-	if why.Action == cache.Leave && len(why.Reasons) == 0 {
+	if why.Action == cache.UpToDate && len(why.Reasons) == 0 {
 		fmt.Fprintf(&b, "nothing differs: %s read, %s written\n", countFiles(len(why.Last.Fingerprint.Files)), countFiles(len(why.Last.Outputs)))
 	}
 	for _, r := range why.Reasons {

@@ -13,15 +13,15 @@ type Role int
 // The roles of steps. A task that only runs commands has a Body and no more.
 const (
 	Body    Role = iota // the commands of a task, or a group of what it needs
-	Opening             // of a task with calls: it ends when they may start
+	Start               // of a task with calls: it ends when they may start
 	Outcome             // of a task with calls or instances: it ends with them, and tells how
-	Closing             // of a task with after-calls: it ends with them
+	End                 // of a task with after-calls: it ends with them
 )
 
 // Trigger tells when steps are wanted that somebody's calls bring in.
 type Trigger struct {
-	Kind project.Kind // Makes, Then, IfFailed or Finally
-	// Owners are those whose end decides, each a Body, an Opening (of Makes) or
+	Kind project.Kind // DirectCalls, Then, IfFailed or Finally
+	// Owners are those whose end decides, each a Body, a Start (of DirectCalls) or
 	// an Outcome.
 	Owners []*Step
 	Level  Level
@@ -37,10 +37,10 @@ const (
 	Final           // nor does an interrupt
 )
 
-// Ward is a part of a plan in which a failure has its own effect.
-type Ward struct {
-	After  string // as project.AfterFailure
-	Around *Ward  // nil: the whole run
+// FailureScope is a part of a plan in which a failure has its own effect.
+type FailureScope struct {
+	After string        // as project.AfterFailure
+	Outer *FailureScope // nil: the whole run
 }
 
 // Works reports whether s has commands to run.
@@ -49,19 +49,19 @@ func (s *Step) Works() bool { return s.Role == Body && !s.Task.IsGroup() }
 // CalledBy tells whose after-call s is, such as "finally of deploy"; empty if it
 // is none.
 func (s *Step) CalledBy() string {
-	if s.For == nil {
+	if s.CalledFor == nil {
 		return ""
 	}
-	owner := s.For.Owners[0].Name
-	if len(s.For.Owners) > 1 {
-		owner = s.For.Owners[0].Task.Name
+	owner := s.CalledFor.Owners[0].Name
+	if len(s.CalledFor.Owners) > 1 {
+		owner = s.CalledFor.Owners[0].Task.Name
 	}
-	return string(s.For.Kind) + " of " + owner
+	return string(s.CalledFor.Kind) + " of " + owner
 }
 
 // waitsFor calls visit with every step that must have ended before s starts.
 func (s *Step) waitsFor(visit func(*Step)) {
-	for _, others := range [][]*Step{s.Needs, s.After, s.Behind} {
+	for _, others := range [][]*Step{s.Needs, s.After, s.AfterEnd} {
 		for _, other := range others {
 			visit(other)
 		}
@@ -75,22 +75,22 @@ func (s *Step) waitsFor(visit func(*Step)) {
 
 // end returns the step with whose end all has ended that belongs to s.
 func (s *Step) end() *Step {
-	if s.Whole != nil {
-		return s.Whole
+	if s.Last != nil {
+		return s.Last
 	}
 	return s
 }
 
-// from tells where a call is made.
-type from struct {
-	trigger *Trigger // when what it brings in is wanted; nil: in any case
-	owner   *Trigger // for which it is made alone; nil: it is shared by the whole run
-	ward    *Ward
-	looped  bool // as an instance, whose after-calls are made by the loop
-	limit   *int // how many of the instances may run at once; nil: no limit
+// callSite tells where a call is made.
+type callSite struct {
+	trigger  *Trigger // when what it brings in is wanted; nil: in any case
+	owner    *Trigger // for which it is made alone; nil: it is shared by the whole run
+	failures *FailureScope
+	looped   bool // as an instance, whose after-calls are made by the loop
+	limit    *int // how many of the instances may run at once; nil: no limit
 }
 
-func (in from) level() Level {
+func (in callSite) level() Level {
 	if in.trigger == nil {
 		return Ordinary
 	}
@@ -98,11 +98,11 @@ func (in from) level() Level {
 }
 
 // want notes that s, which is in the plan, is called from another place, too.
-func (b *builder) want(s *Step, in from) {
-	by, ward := in.trigger, commonWard(s.Ward, in.ward)
+func (b *builder) want(s *Step, in callSite) {
+	by, scope := in.trigger, commonFailureScope(s.FailureScope, in.failures)
 	known := s.wanted || by != nil && slices.Contains(s.Triggers, by)
 	switch {
-	case known && ward == s.Ward:
+	case known && scope == s.FailureScope:
 		return
 	case known:
 	case by == nil:
@@ -110,18 +110,18 @@ func (b *builder) want(s *Step, in from) {
 	default:
 		s.Triggers = append(s.Triggers, by)
 	}
-	s.Ward = ward
-	for _, others := range [][]*Step{s.Needs[:s.ownNeeds], s.pulled} {
+	s.FailureScope = scope
+	for _, others := range [][]*Step{s.Needs[:s.ownNeeds], s.alsoWants} {
 		for _, other := range others {
 			b.want(other, in)
 		}
 	}
 }
 
-// commonWard returns the innermost ward in which both a and b lie.
-func commonWard(a, b *Ward) *Ward {
-	for ; a != nil; a = a.Around {
-		for other := b; other != nil; other = other.Around {
+// commonFailureScope returns the innermost one in which both a and b lie.
+func commonFailureScope(a, b *FailureScope) *FailureScope {
+	for ; a != nil; a = a.Outer {
+		for other := b; other != nil; other = other.Outer {
 			if other == a {
 				return a
 			}
@@ -132,26 +132,26 @@ func commonWard(a, b *Ward) *Ward {
 
 // compose adds, behind the first step of a call, the calls that it makes and
 // the steps that end with them. It returns the last one.
-func (b *builder) compose(first *Step, in from) *Step {
+func (b *builder) compose(first *Step, in callSite) *Step {
 	t, end := first.Task, first
 	if t.Composite() {
-		ward := in.ward
+		scope := in.failures
 		if t.After != "" {
-			ward = &Ward{t.After, in.ward}
+			scope = &FailureScope{t.After, in.failures}
 		}
-		inner := from{trigger: &Trigger{project.Makes, []*Step{first}, in.level()}, owner: in.owner, ward: ward}
-		entries := b.ordered(first.scope, t.Of(project.Makes), inner)
+		inner := callSite{trigger: &Trigger{project.DirectCalls, []*Step{first}, in.level()}, owner: in.owner, failures: scope}
+		entries := b.ordered(first.scope, t.Of(project.DirectCalls), inner)
 		end = b.follow(end, Outcome, entries, in)
 	}
 	if in.looped || !t.HasAfterCalls() {
 		return end
 	}
-	return b.follow(end, Closing, b.afterCalls([]*Step{end}, []*Step{first}, in), in)
+	return b.follow(end, End, b.afterCalls([]*Step{end}, []*Step{first}, in), in)
 }
 
 // afterCalls adds the after-calls of a task: ends are the ends of its instances
 // that decide over them, firsts their first steps.
-func (b *builder) afterCalls(ends, firsts []*Step, in from) []*Step {
+func (b *builder) afterCalls(ends, firsts []*Step, in callSite) []*Step {
 	var all []*Step
 	for _, kind := range project.AfterCalls {
 		calls := firsts[0].Task.Of(kind)
@@ -168,7 +168,7 @@ func (b *builder) afterCalls(ends, firsts []*Step, in from) []*Step {
 		made := b.afterCall(kind, level, calls, ends, firsts, in)
 		if kind == project.Finally {
 			for _, s := range made {
-				s.Behind = append(s.Behind, ofSameOwners(all, s)...)
+				s.AfterEnd = append(s.AfterEnd, ofSameOwners(all, s)...)
 				b.noteCleanup(s, ends, firsts)
 			}
 		}
@@ -182,7 +182,7 @@ func (b *builder) afterCalls(ends, firsts []*Step, in from) []*Step {
 func ofSameOwners(all []*Step, s *Step) []*Step {
 	var same []*Step
 	for _, other := range all {
-		if !slices.ContainsFunc(other.First().For.Owners, func(owner *Step) bool { return !slices.Contains(s.First().For.Owners, owner) }) {
+		if !slices.ContainsFunc(other.First().CalledFor.Owners, func(owner *Step) bool { return !slices.Contains(s.First().CalledFor.Owners, owner) }) {
 			same = append(same, other)
 		}
 	}
@@ -191,7 +191,7 @@ func ofSameOwners(all []*Step, s *Step) []*Step {
 
 // noteCleanup notes a finally call that is made for one instance alone.
 func (b *builder) noteCleanup(s *Step, ends, firsts []*Step) {
-	if owners := s.First().For.Owners; len(owners) == 1 {
+	if owners := s.First().CalledFor.Owners; len(owners) == 1 {
 		first := firsts[slices.Index(ends, owners[0])]
 		first.Cleanup = append(first.Cleanup, s)
 	}
@@ -199,7 +199,7 @@ func (b *builder) noteCleanup(s *Step, ends, firsts []*Step) {
 
 // afterCall adds the after-calls of one kind, each entry behind the one before.
 // Equal ones of several instances are made once, after the last of these.
-func (b *builder) afterCall(kind project.Kind, level Level, calls project.Calls, ends, firsts []*Step, in from) []*Step {
+func (b *builder) afterCall(kind project.Kind, level Level, calls project.Calls, ends, firsts []*Step, in callSite) []*Step {
 	var all []*Step
 	earlier := make([][]*Step, len(ends)) // by instance
 	for _, entry := range calls {
@@ -213,7 +213,7 @@ func (b *builder) afterCall(kind project.Kind, level Level, calls project.Calls,
 					before = append(before, earlier[i]...)
 				}
 				slices.SortFunc(before, func(a, b *Step) int { return a.Index - b.Index })
-				s := b.called(c, firsts[members[0]].scope, from{trigger: trigger, owner: trigger, ward: in.ward}, slices.Compact(before))
+				s := b.called(c, firsts[members[0]].scope, callSite{trigger: trigger, owner: trigger, failures: in.failures}, slices.Compact(before))
 				for _, i := range members {
 					now[i] = append(now[i], s)
 				}
@@ -245,7 +245,7 @@ func (b *builder) equalCalls(c project.Call, firsts []*Step) [][]int {
 
 // ordered adds calls, each entry behind the one before. What is called by several
 // tasks starts when the first of these may call it.
-func (b *builder) ordered(caller *scope, calls project.Calls, in from) []*Step {
+func (b *builder) ordered(caller *scope, calls project.Calls, in callSite) []*Step {
 	var all, earlier []*Step
 	for _, entry := range calls {
 		var now []*Step
@@ -265,7 +265,7 @@ func (b *builder) ordered(caller *scope, calls project.Calls, in from) []*Step {
 
 // called adds a call that is made behind earlier ones, and so is what it alone
 // brings in.
-func (b *builder) called(c project.Call, caller *scope, in from, earlier []*Step) *Step {
+func (b *builder) called(c project.Call, caller *scope, in callSite, earlier []*Step) *Step {
 	before := len(b.plan.Steps)
 	s := b.add(c.Task, c, caller, in)
 	for _, added := range b.plan.Steps[before:] {
@@ -282,20 +282,20 @@ func (b *builder) called(c project.Call, caller *scope, in from, earlier []*Step
 
 // First returns the step with which begins what s ends.
 func (s *Step) First() *Step {
-	for s.Of != nil {
-		s = s.Of
+	for s.Previous != nil {
+		s = s.Previous
 	}
 	return s
 }
 
 // wait makes s wait for earlier entries of the list it stands in. What cleans
 // up does not mind how they ended.
-func (s *Step) wait(earlier []*Step, in from) {
+func (s *Step) wait(earlier []*Step, in callSite) {
 	for _, other := range earlier {
 		switch {
 		case other == s:
 		case in.trigger != nil && (in.trigger.Kind == project.IfFailed || in.trigger.Kind == project.Finally):
-			s.Behind = append(s.Behind, other)
+			s.AfterEnd = append(s.AfterEnd, other)
 		default:
 			s.After = append(s.After, other)
 		}
@@ -303,19 +303,19 @@ func (s *Step) wait(earlier []*Step, in from) {
 }
 
 // follow adds the step that ends with some entries.
-func (b *builder) follow(of *Step, role Role, entries []*Step, in from) *Step {
+func (b *builder) follow(of *Step, role Role, entries []*Step, in callSite) *Step {
 	s := &Step{
-		Name: of.Name, Task: of.Task, Role: role, Of: of, Entries: entries, Needs: append([]*Step{of}, entries...),
-		Folder: of.Folder, scope: of.scope, For: in.owner, Ward: in.ward, pulled: []*Step{of},
+		Name: of.Name, Task: of.Task, Role: role, Previous: of, Called: entries, Needs: append([]*Step{of}, entries...),
+		Folder: of.Folder, scope: of.scope, CalledFor: in.owner, FailureScope: in.failures, alsoWants: []*Step{of},
 	}
 	b.append(s, in)
-	for first := of; first != nil; first = first.Of {
-		first.Whole = s
+	for first := of; first != nil; first = first.Previous {
+		first.Last = s
 	}
 	return s
 }
 
-func (b *builder) append(s *Step, in from) {
+func (b *builder) append(s *Step, in callSite) {
 	if in.trigger == nil {
 		s.wanted = true
 	} else if s.Triggers == nil {
@@ -331,11 +331,11 @@ func (b *builder) append(s *Step, in from) {
 func (b *builder) lockAll(steps []*Step) {
 	for _, s := range steps {
 		for _, name := range s.Task.Locks {
-			if s.Of == nil && !slices.Contains(s.Locks, name.Value) {
+			if s.Previous == nil && !slices.Contains(s.Locks, name.Value) {
 				s.Locks = append(s.Locks, name.Value)
 			}
 		}
-		if s.Of != nil || len(s.Locks) == 0 && s.Limit == nil || s.Whole == nil {
+		if s.Previous != nil || len(s.Locks) == 0 && s.Limit == nil || s.Last == nil {
 			continue
 		}
 		seen := map[*Step]bool{}
@@ -361,7 +361,7 @@ func (b *builder) lockAll(steps []*Step) {
 			}
 			other.waitsFor(gather)
 		}
-		gather(s.Whole)
+		gather(s.Last)
 		slices.Sort(s.Locks)
 	}
 }

@@ -18,7 +18,7 @@ func composed(steps []*Step) []string {
 	var out []string
 	for _, s := range steps {
 		var waits, wanted []string
-		for _, other := range slices.Concat(s.Needs, s.After, s.Behind) {
+		for _, other := range slices.Concat(s.Needs, s.After, s.AfterEnd) {
 			waits = append(waits, other.Name+mark(other))
 		}
 		for _, t := range s.Triggers {
@@ -34,7 +34,7 @@ func composed(steps []*Step) []string {
 }
 
 func mark(s *Step) string {
-	return map[Role]string{Opening: "(", Outcome: ")", Closing: "]"}[s.Role]
+	return map[Role]string{Start: "(", Outcome: ")", End: "]"}[s.Role]
 }
 
 const composite = `
@@ -260,7 +260,7 @@ run = "x"
 	require.NoError(t, err)
 	locks := map[string][]string{}
 	for _, s := range pl.Steps {
-		if s.Of == nil {
+		if s.Previous == nil {
 			locks[s.Name] = s.Locks
 		}
 	}

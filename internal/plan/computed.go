@@ -10,7 +10,7 @@ import (
 // refer finds which computed and required variables the commands of s refer
 // to, directly or through the values of others, and fills in the former.
 func (b *builder) refer(s *Step) {
-	if !b.world.asks && !asks(s.Task.Env) {
+	if !b.world.asks && !needAnswers(s.Task.Env) {
 		return
 	}
 	seen := map[string]bool{}
@@ -61,12 +61,12 @@ func (b *builder) refer(s *Step) {
 		follow(name)
 	}
 	for _, name := range names {
-		b.ask(s, name)
+		b.resolve(s, name)
 	}
 }
 
-// asks reports whether one of vars is computed or required.
-func asks(vars []project.Var) bool {
+// needAnswers reports whether one of vars is computed or required.
+func needAnswers(vars []project.Var) bool {
 	for _, v := range vars {
 		if v.Computed() || v.MustBeSet {
 			return true
@@ -75,9 +75,9 @@ func asks(vars []project.Var) bool {
 	return false
 }
 
-// ask fills in a variable that is computed late and reports a required one
+// resolve fills in a variable that is computed late and reports a required one
 // that is not set.
-func (b *builder) ask(s *Step, name string) {
+func (b *builder) resolve(s *Step, name string) {
 	if s.scope.late(name) {
 		value, _ := s.scope.value(name)
 		s.computed = append(s.computed, name+"="+value)
@@ -106,7 +106,7 @@ func (b *builder) ask(s *Step, name string) {
 // late reports whether the value of name is known only when it is asked for:
 // it is computed, or its text leads to one that is.
 func (sc *scope) late(name string) bool {
-	return (sc.world.asks || len(sc.layers) > 0 && asks(sc.layers[0])) && sc.leadsToComputed(name, map[string]bool{})
+	return (sc.world.asks || len(sc.layers) > 0 && needAnswers(sc.layers[0])) && sc.leadsToComputed(name, map[string]bool{})
 }
 
 func (sc *scope) leadsToComputed(name string, seen map[string]bool) bool {
@@ -185,9 +185,9 @@ func (w *world) report() {
 func newWorld(p *project.Project, req Request) *world {
 	w := &world{compute: req.Compute, values: map[computation]string{}, failed: map[project.Span]failure{}, secrets: req.Secrets, secretNames: map[string]bool{}}
 	for _, f := range p.Files {
-		w.asks = w.asks || asks(f.Env) || asks(f.Given)
+		w.asks = w.asks || needAnswers(f.Env) || needAnswers(f.ParentEnv)
 		w.noteSecrets(f.Env)
-		w.noteSecrets(f.Given)
+		w.noteSecrets(f.ParentEnv)
 	}
 	for _, t := range p.Tasks {
 		w.noteSecrets(t.Env)

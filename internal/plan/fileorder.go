@@ -12,8 +12,8 @@ import (
 	"tugline/internal/project"
 )
 
-// Through is an order that comes from a file.
-type Through struct {
+// FileNeed is a need that comes from files.
+type FileNeed struct {
 	Step        *Step // what writes it
 	Write, Read Glob  // the two patterns that overlap
 }
@@ -119,11 +119,11 @@ func takenAway(globs []Glob, pattern string) bool {
 // takeWriters takes the tasks into the plan that write what s reads: those that
 // can be called without arguments, do not also read what they write, and are
 // not for request alone.
-func (b *builder) takeWriters(s *Step, in from) {
+func (b *builder) takeWriters(s *Step, in callSite) {
 	if len(s.Reads) == 0 || s.Skip != "" {
 		return
 	}
-	s.pulled = append(s.pulled, b.take(s.Reads, s.Task, from{trigger: in.trigger, ward: in.ward})...)
+	s.alsoWants = append(s.alsoWants, b.take(s.Reads, s.Task, callSite{trigger: in.trigger, failures: in.failures})...)
 }
 
 // writing returns the tasks other than t that may write what patterns mean and
@@ -295,7 +295,7 @@ func (b *builder) orderByFiles(start int) {
 				continue
 			}
 			all.overlapping(b.side(read), func(w written) {
-				added = t.add(Through{w.step, w.glob, read}) || added
+				added = t.add(FileNeed{w.step, w.glob, read}) || added
 			})
 		}
 	}
@@ -317,7 +317,7 @@ type throughs struct {
 }
 
 // add makes the step need the one that writes what it reads.
-func (t *throughs) add(via Through) bool {
+func (t *throughs) add(via FileNeed) bool {
 	s, w := t.step, via.Step
 	if t.seen[w] || takenAway(s.Reads, via.Write.Pattern) || takenAway(w.Writes, via.Read.Pattern) {
 		return false
@@ -333,7 +333,7 @@ func (t *throughs) add(via Through) bool {
 	if whole := w.end(); whole != w && !precedes(s, whole) {
 		via.Step, w = whole, whole // what needs a task waits for its after-calls, too
 	}
-	s.Through = append(s.Through, via)
+	s.FileNeeds = append(s.FileNeeds, via)
 	if t.needs == nil {
 		t.needs = map[*Step]bool{}
 		for _, need := range s.Needs {
@@ -454,7 +454,7 @@ func (b *builder) circle(waits []int) {
 
 // waitsFor tells why s waits for other, with the places.
 func (b *builder) waitsFor(s, other *Step) []project.Diagnostic {
-	for _, via := range s.Through {
+	for _, via := range s.FileNeeds {
 		if via.Step == other {
 			return []project.Diagnostic{
 				{Span: via.Write.Text.Span, Msg: fmt.Sprintf("%q writes %s", other.Name, via.Write.Text.Value)},

@@ -79,7 +79,7 @@ func (s *Step) counts(layer int, v *project.Var, names, uncounted map[string]boo
 	isArg := func(a project.Var) bool { return a.Name == v.Name }
 	switch {
 	case layer == 0 && (s.scope.paths[v.Name] || slices.ContainsFunc(s.args, isArg)):
-	case v.Uncounted:
+	case v.NotCounted:
 		uncounted[v.Name] = true
 	case v.MustBeSet, s.scope.late(v.Name):
 	case v.Fixed && v.Span.IsZero() && !s.declares(v.Name):

@@ -20,7 +20,7 @@ type Loop struct {
 	call project.Call
 	args arguments
 	open []*project.Arg
-	in   from
+	in   callSite
 }
 
 // Listed asks for the values of a list: for the paths that Globs match, from
@@ -46,13 +46,13 @@ func (a arguments) open(t *project.Task) []*project.Arg {
 }
 
 // loop is add for a call that means several instances.
-func (b *builder) loop(t *project.Task, c project.Call, args arguments, open []*project.Arg, in from) *Step {
+func (b *builder) loop(t *project.Task, c project.Call, args arguments, open []*project.Arg, in callSite) *Step {
 	key := call{t, args.key(), in.owner}
 	if s := b.steps[key]; s != nil {
 		b.want(s.end(), in)
 		return s.end()
 	}
-	s := &Step{Name: args.name(t, c), Task: t, Role: Outcome, For: in.owner, Ward: in.ward, Folder: t.File.Folder}
+	s := &Step{Name: args.name(t, c), Task: t, Role: Outcome, CalledFor: in.owner, FailureScope: in.failures, Folder: t.File.Folder}
 	b.steps[key] = s
 	s.scope = b.base(t.File)
 	system := project.When{OS: t.When.OS, Arch: t.When.Arch}
@@ -66,36 +66,36 @@ func (b *builder) loop(t *project.Task, c project.Call, args arguments, open []*
 		loop.Uncomputed = loop.Uncomputed || arg.Each.Run.Value != "" && b.req.NoCompute
 	}
 	if len(made) == 0 && !loop.Uncomputed {
-		s.Entries, s.Skip = b.instances(loop)
-		s.Needs, s.pulled = s.Entries, s.Entries
+		s.Called, s.Skip = b.instances(loop)
+		s.Needs, s.alsoWants = s.Called, s.Called
 		b.append(s, in)
 		return b.closeLoop(s, in)
 	}
-	s.Loop, s.Needs, s.pulled = loop, made, made
+	s.Loop, s.Needs, s.alsoWants = loop, made, made
 	s.Run = t.RunOn(b.req.OS)
 	s.Reads, s.Writes = b.unfilled(t, t.Reads, nil), b.unfilled(t, t.Writes, nil)
 	b.takeWriters(s, in)
 	b.append(s, in)
 	if t.HasAfterCalls() {
-		return b.follow(s, Closing, nil, in)
+		return b.follow(s, End, nil, in)
 	}
 	return s
 }
 
 // closeLoop adds the after-calls of a loop whose instances are known, and the
 // step that ends with them.
-func (b *builder) closeLoop(s *Step, in from) *Step {
+func (b *builder) closeLoop(s *Step, in callSite) *Step {
 	after := b.loopAfterCalls(s, in)
 	if len(after) == 0 {
 		return s
 	}
-	return b.follow(s, Closing, after, in)
+	return b.follow(s, End, after, in)
 }
 
-func (b *builder) loopAfterCalls(s *Step, in from) []*Step {
+func (b *builder) loopAfterCalls(s *Step, in callSite) []*Step {
 	var ends, firsts []*Step
-	for _, end := range s.Entries {
-		if end.Role != Closing { // else it was called alone before, and makes its own
+	for _, end := range s.Called {
+		if end.Role != End { // else it was called alone before, and makes its own
 			ends, firsts = append(ends, end), append(firsts, end.First())
 		}
 	}
@@ -139,13 +139,13 @@ func (p *Plan) Expand(s *Step, answers Answers) ([]*Step, error) {
 		p.expanded = map[*project.Task]bool{}
 	}
 	p.expanded[s.Task] = true
-	s.Entries, s.Skip = b.instances(loop)
-	s.Needs = append(s.Needs, s.Entries...)
-	if whole := s.Whole; whole != nil {
-		whole.Entries = b.loopAfterCalls(s, in)
-		whole.Needs = append(whole.Needs, whole.Entries...)
+	s.Called, s.Skip = b.instances(loop)
+	s.Needs = append(s.Needs, s.Called...)
+	if whole := s.Last; whole != nil {
+		whole.Called = b.loopAfterCalls(s, in)
+		whole.Needs = append(whole.Needs, whole.Called...)
 	}
-	if err := b.settle(start); err != nil {
+	if err := b.finish(start); err != nil {
 		return nil, err
 	}
 	return p.Steps[start:], nil
@@ -153,12 +153,12 @@ func (p *Plan) Expand(s *Step, answers Answers) ([]*Step, error) {
 
 // instances adds the instances of a loop. skip tells why there is none.
 func (b *builder) instances(l *Loop) (ends []*Step, skip string) {
-	in := from{trigger: l.in.trigger, owner: l.in.owner, ward: l.in.ward, looped: true}
+	in := callSite{trigger: l.in.trigger, owner: l.in.owner, failures: l.in.failures, looped: true}
 	if l.task.AtOnce > 0 {
 		in.limit = &l.task.AtOnce
 	}
 	if l.task.After != "" {
-		in.ward = &Ward{l.task.After, in.ward}
+		in.failures = &FailureScope{l.task.After, in.failures}
 	}
 	combinations, empty := b.combinations(l)
 	if empty != nil {
@@ -224,7 +224,7 @@ func (b *builder) checkValues(t *project.Task, c project.Call, args arguments) {
 }
 
 // madeValues returns the steps that write what tells the values of a loop.
-func (b *builder) madeValues(t *project.Task, open []*project.Arg, in from) []*Step {
+func (b *builder) madeValues(t *project.Task, open []*project.Arg, in callSite) []*Step {
 	var made []*Step
 	for _, arg := range open {
 		for _, s := range b.take(b.listPatterns(arg.Each), t, in) {
@@ -370,7 +370,7 @@ func (b *builder) fileValue(l *project.List, globs []Glob, file string) string {
 
 // take adds the tasks that write what patterns mean, for the task t. Of a task
 // with instances, only those are added that may write it.
-func (b *builder) take(patterns []Glob, t *project.Task, in from) []*Step {
+func (b *builder) take(patterns []Glob, t *project.Task, in callSite) []*Step {
 	var taken []*Step
 	for _, w := range b.writing(patterns, t) {
 		if len(w.Looped()) == 0 {

@@ -60,7 +60,7 @@ func (b *builder) paths(s *Step) {
 	s.Writes = b.globs(t.Writes, t.File, s.scope.value)
 	b.checkWrites(s.Writes)
 	if len(s.Reads) > 0 {
-		for f := t.File; f != nil; f = f.Around {
+		for f := t.File; f != nil; f = f.Parent {
 			for _, g := range b.globs([]project.Paths{{Globs: f.Ignore}}, f, b.base(f).value) {
 				g.Not = !g.Not
 				s.Reads = append(s.Reads, g)

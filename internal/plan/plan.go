@@ -56,48 +56,48 @@ type Plan struct {
 
 // Step is one call, filled in and ready to run.
 type Step struct {
-	Index  int    // in Plan.Steps
-	Name   string // the call, as it is shown
-	Task   *project.Task
-	Needs  []*Step        // must end well first
-	After  []*Step        // must have ended well first because they were asked for first
-	Behind []*Step        // must have ended first, however
-	Folder string         // absolute or relative to the project's folder
-	Run    []project.Text // its scripts on this system, in order
-	Rest   []string       // the words behind --, "$@" of the scripts
-	Skip   string         // why it is not to be run; empty: it is
-	When   []Glob         // of which something must be there when its needs have ended; else it is skipped
-	Reads  []Glob
-	Writes []Glob
-	// Through are the needs that come from files: what another step writes and
+	Index    int    // in Plan.Steps
+	Name     string // the call, as it is shown
+	Task     *project.Task
+	Needs    []*Step        // must end well first
+	After    []*Step        // must have ended well first because they were asked for first
+	AfterEnd []*Step        // must have ended first, however
+	Folder   string         // absolute or relative to the project's folder
+	Run      []project.Text // its scripts on this system, in order
+	Rest     []string       // the words behind --, "$@" of the scripts
+	Skip     string         // why it is not to be run; empty: it is
+	When     []Glob         // of which something must be there when its needs have ended; else it is skipped
+	Reads    []Glob
+	Writes   []Glob
+	// FileNeeds are the needs that come from files: what another step writes and
 	// this one reads. They are among Needs.
-	Through []Through
+	FileNeeds []FileNeed
 	// Uncomputed are the variables it refers to whose values are not known, since
 	// the request is not to compute any.
 	Uncomputed []string
 
-	Role    Role
-	Of      *Step   // of an Outcome or a Closing: the step before it that stands for the same call
-	Entries []*Step // of an Outcome: what it called; of a Closing: its after-calls
-	Whole   *Step   // of a Body, an Opening or an Outcome: the last step of the same call; nil: it is the last
-	// Triggers tell when it is wanted: when one of them is pulled. None: in any case.
-	Triggers []*Trigger
-	For      *Trigger // the after-call for which it is made alone; nil: it is made for the whole run
-	Ward     *Ward    // nil: the whole run
-	Locks    []string // sorted: held from its start to the end of Whole
-	Limit    *int     // shared by the instances of a task: so many may run at once; nil: no limit
-	Cleanup  []*Step  // of the first step of an instance: the ends of the finally calls that are made for it alone
-	Loop     *Loop    // of an Outcome whose instances are not known yet; else nil
+	Role     Role
+	Previous *Step   // of an Outcome or an End: the step before it that stands for the same call
+	Called   []*Step // of an Outcome: what it called; of an End: its after-calls
+	Last     *Step   // of a Body, a Start or an Outcome: the last step of the same call; nil: it is the last
+	// Triggers tell when it is wanted: when one of them comes true. None: in any case.
+	Triggers     []*Trigger
+	CalledFor    *Trigger      // the after-call for which it is made alone; nil: it is made for the whole run
+	FailureScope *FailureScope // nil: the whole run
+	Locks        []string      // sorted: held from its start to the end of Whole
+	Limit        *int          // shared by the instances of a task: so many may run at once; nil: no limit
+	Cleanup      []*Step       // of the first step of an instance: the ends of the finally calls that are made for it alone
+	Loop         *Loop         // of an Outcome whose instances are not known yet; else nil
 
-	call     string  // its name, with nothing masked
-	wanted   bool    // in any case
-	pulled   []*Step // are wanted when it is, and so are the first ownNeeds of Needs
-	ownNeeds int
-	scope    *scope
-	args     []project.Var // the values of its arguments
-	computed []string      // the computed variables it refers to, as NAME=value
-	outside  []string      // the required variables it refers to
-	neededBy *Step         // the last step that took this one as a need
+	call      string  // its name, with nothing masked
+	wanted    bool    // in any case
+	alsoWants []*Step // are wanted when it is, and so are the first ownNeeds of Needs
+	ownNeeds  int
+	scope     *scope
+	args      []project.Var // the values of its arguments
+	computed  []string      // the computed variables it refers to, as NAME=value
+	outside   []string      // the required variables it refers to
+	neededBy  *Step         // the last step that took this one as a need
 }
 
 // Environ returns the whole environment of s, as NAME=value. Of two with the
@@ -127,15 +127,15 @@ func (s *Step) Writers() []*Step {
 		switch {
 		case w.Works():
 			all = append(all, w)
-		case w.Role == Closing:
-			add(w.Of)
-		case w.Role == Outcome && w.Of == nil: // of a task with instances
-			for _, entry := range w.Entries {
+		case w.Role == End:
+			add(w.Previous)
+		case w.Role == Outcome && w.Previous == nil: // of a task with instances
+			for _, entry := range w.Called {
 				add(entry)
 			}
 		}
 	}
-	for _, via := range s.Through {
+	for _, via := range s.FileNeeds {
 		add(via.Step)
 	}
 	return all
@@ -178,16 +178,16 @@ func New(p *project.Project, req Request) (*Plan, error) {
 		}
 		b.entry(t, c, b.base(base))
 	}
-	if err := b.settle(0); err != nil {
+	if err := b.finish(0); err != nil {
 		return nil, err
 	}
 	b.writers, b.byInstance = nil, nil // found again, should a step be expanded
 	return b.plan, nil
 }
 
-// settle brings the steps from an index on into order, and returns what is
+// finish brings the steps from an index on into order, and returns what is
 // wrong with them.
-func (b *builder) settle(start int) error {
+func (b *builder) finish(start int) error {
 	b.orderByFiles(start)
 	b.lockAll(b.plan.Steps[start:])
 	b.world.report()
@@ -266,7 +266,7 @@ func (b *builder) problems() error {
 // start only when the earlier entries have ended: "clean build" cleans first.
 func (b *builder) entry(t *project.Task, c project.Call, caller *scope) {
 	before := len(b.plan.Steps)
-	s := b.add(t, c, caller, from{})
+	s := b.add(t, c, caller, callSite{})
 	if len(b.plan.Steps) == before {
 		b.barrier = append(b.barrier, s)
 		return
@@ -298,7 +298,7 @@ func (b *builder) waitsForNew(s *Step, before int) bool {
 // add returns the step of a call of t that ends last, with all it needs in the
 // plan before it. The words of the call are filled in from the caller's
 // variables. The project is free of cycles, or it would not have been loaded.
-func (b *builder) add(t *project.Task, c project.Call, caller *scope, in from) *Step {
+func (b *builder) add(t *project.Task, c project.Call, caller *scope, in callSite) *Step {
 	if t.Absent == "" && in.owner == nil {
 		if s := b.plain[t.Index]; s != nil {
 			b.want(s.end(), in)
@@ -324,7 +324,7 @@ func (b *builder) newStep() *Step {
 }
 
 // instance is add for a call all of whose values are given.
-func (b *builder) instance(t *project.Task, c project.Call, args arguments, in from) *Step {
+func (b *builder) instance(t *project.Task, c project.Call, args arguments, in callSite) *Step {
 	key := call{t, args.key(), in.owner}
 	if s := b.steps[key]; s != nil {
 		b.want(s.end(), in)
@@ -332,7 +332,7 @@ func (b *builder) instance(t *project.Task, c project.Call, args arguments, in f
 	}
 	s := b.newStep()
 	s.Name, s.Task, s.Run, s.Rest, s.Skip = args.name(t, c), t, t.RunOn(b.req.OS), args.rest, t.Absent
-	s.For, s.Ward, s.Limit = in.owner, in.ward, in.limit
+	s.CalledFor, s.FailureScope, s.Limit = in.owner, in.failures, in.limit
 	if len(t.Args) == 0 && in.owner == nil && t.Absent == "" {
 		b.plain[t.Index] = s
 	} else {
@@ -348,12 +348,12 @@ func (b *builder) instance(t *project.Task, c project.Call, args arguments, in f
 		return s
 	}
 	if t.Composite() {
-		s.Role = Opening
+		s.Role = Start
 	}
 	b.paths(s)
 	b.refer(s)
 	for _, c := range t.Needs {
-		need := b.add(c.Task, c, s.scope, from{trigger: in.trigger, ward: in.ward})
+		need := b.add(c.Task, c, s.scope, callSite{trigger: in.trigger, failures: in.failures})
 		if need.neededBy != s { // else it is named twice
 			need.neededBy = s
 			s.Needs = append(s.Needs, need)

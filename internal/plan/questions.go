@@ -39,7 +39,7 @@ func (p *Plan) Questions() ([]Question, error) {
 		switch {
 		case s.Loop != nil:
 			unfilled(s.Task)
-		case s.Of == nil && s.Role != Outcome && s.Skip == "" && s.Task.Ask.Value != "":
+		case s.Previous == nil && s.Role != Outcome && s.Skip == "" && s.Task.Ask.Value != "":
 			text, err := s.Expand(s.Task.Ask)
 			if err != nil {
 				return nil, project.Diagnostics{{Span: s.Task.Ask.Span, Msg: err.Error()}}

@@ -93,11 +93,11 @@ func (b *builder) base(f *project.File) *scope {
 		},
 	}
 	files := b.req.Files // those of the command line are the strongest
-	if f.Around == nil {
+	if f.Parent == nil {
 		sc.layers = [][]project.Var{fixedVars(b.req.Set), f.Env}
 	} else {
-		sc.around = b.base(f.Around)
-		sc.layers = slices.Concat(sc.around.layers[:1], [][]project.Var{f.Given, f.Env}, sc.around.layers[1:])
+		sc.around = b.base(f.Parent)
+		sc.layers = slices.Concat(sc.around.layers[:1], [][]project.Var{f.ParentEnv, f.Env}, sc.around.layers[1:])
 		files = sc.around.settings
 	}
 	own := b.envFiles(f)
@@ -298,7 +298,7 @@ func (sc *scope) expand(v project.Var, layer int) string {
 	}
 	ref := reference{v.Name, layer}
 	if slices.Contains(sc.open, ref) {
-		sc.report(v, fmt.Sprintf("the value of %q refers to itself, by way of %s", v.Name, sc.way(ref)))
+		sc.report(v, fmt.Sprintf("the value of %q refers to itself, by way of %s", v.Name, sc.cycle(ref)))
 		return ""
 	}
 	sc.open = append(sc.open, ref)
@@ -333,8 +333,8 @@ func (sc *scope) expand(v project.Var, layer int) string {
 	return value
 }
 
-// way names the variables between the two ends of a circle that closes at ref.
-func (sc *scope) way(ref reference) string {
+// cycle names the variables between the two ends of a cycle that closes at ref.
+func (sc *scope) cycle(ref reference) string {
 	var names []string
 	for _, r := range sc.open[slices.Index(sc.open, ref)+1:] {
 		names = append(names, fmt.Sprintf("%q", r.name))

@@ -30,7 +30,7 @@ func (d *decoder) register() {
 		})
 	}
 	for _, t := range f.Tasks {
-		enter(t, t.Own, t.Span, "name")
+		enter(t, t.OwnName, t.Span, "name")
 	}
 	for _, t := range f.Tasks {
 		for _, alias := range t.Aliases {

@@ -11,11 +11,11 @@ type Kind string
 
 // The keys by which a task names others.
 const (
-	Needs    Kind = "needs"
-	Makes    Kind = "calls"
-	Then     Kind = "then"
-	IfFailed Kind = "if_failed"
-	Finally  Kind = "finally"
+	Needs       Kind = "needs"
+	DirectCalls Kind = "calls"
+	Then        Kind = "then"
+	IfFailed    Kind = "if_failed"
+	Finally     Kind = "finally"
 )
 
 // verb returns what a task does to another one that it names by a key.
@@ -44,7 +44,7 @@ func (t *Task) HasAfterCalls() bool {
 }
 
 // Composite reports whether what t does is to call others, in order.
-func (t *Task) Composite() bool { return len(t.calls[Makes]) > 0 }
+func (t *Task) Composite() bool { return len(t.calls[DirectCalls]) > 0 }
 
 // named calls visit for every call that t makes, by whatever key.
 func (t *Task) named(visit func(Kind, *Call)) {
@@ -54,7 +54,7 @@ func (t *Task) named(visit func(Kind, *Call)) {
 	if t.calls == nil {
 		return
 	}
-	for _, kind := range append([]Kind{Makes}, AfterCalls...) {
+	for _, kind := range append([]Kind{DirectCalls}, AfterCalls...) {
 		for _, entry := range t.calls[kind] {
 			for i := range entry {
 				visit(kind, &entry[i])

@@ -59,7 +59,7 @@ run = "x"
 		}
 		return out
 	}
-	assert.Equal(t, [][]string{{"b"}, {"c", "d"}, {"e"}}, texts(Makes))
+	assert.Equal(t, [][]string{{"b"}, {"c", "d"}, {"e"}}, texts(DirectCalls))
 	assert.Equal(t, [][]string{{"c"}}, texts(Then))
 	assert.Equal(t, [][]string{{"c", "b"}}, texts(IfFailed))
 	assert.Equal(t, [][]string{{"e"}, {"c"}}, texts(Finally))

@@ -98,7 +98,7 @@ func (d *decoder) tasks(f *File, e *entry) {
 
 // task returns the task that e defines in f; nil if e is no table.
 func (d *decoder) task(f *File, e *entry) *Task {
-	t := &Task{Name: f.Prefix + e.key, Own: e.key, File: f, Span: d.at(e.at), Shell: f.shell, Echo: f.echo, When: &noWhen, Retry: &noRetry}
+	t := &Task{Name: f.Prefix + e.key, OwnName: e.key, File: f, Span: d.at(e.at), Shell: f.shell, Echo: f.echo, When: &noWhen, Retry: &noRetry}
 	if !validTaskName(e.key) {
 		d.report(d.at(e.at), nameRule, "the task name %q is not allowed", e.key)
 	}

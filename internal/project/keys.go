@@ -89,7 +89,7 @@ var taskKeys = []key[*Task]{
 	{"needs", formCalls, "Calls that must end well first; independent ones run at the same time.", func(d *decoder, t *Task, e *entry) {
 		t.Needs = d.calls(e)
 	}},
-	{"calls", formOrdered, "Calls that are made one after the other; those of an inner list are made at the same time.", ordered(Makes)},
+	{"calls", formOrdered, "Calls that are made one after the other; those of an inner list are made at the same time.", ordered(DirectCalls)},
 	{"then", formOrdered, "Calls made after this task ended well.", ordered(Then)},
 	{"if_failed", formOrdered, "Calls made after it failed for good; they see `TUGLINE_FAILED_TASK`, `TUGLINE_EXIT_CODE` and `TUGLINE_FAILED_LOG`.", ordered(IfFailed)},
 	{"finally", formOrdered, "Calls made after it ended, however it ended, once it had started.", ordered(Finally)},
@@ -187,7 +187,7 @@ var varKeys = []key[*Var]{
 	{"must_be_set", formBool, "It must be set by the caller or an env file, for the tasks that refer to it.", func(d *decoder, v *Var, e *entry) { v.MustBeSet = d.yes(e) }},
 	{"secret", formBool, "The value is never shown: it reads `•••` in every output and record.", func(d *decoder, v *Var, e *entry) { v.Secret = d.yes(e) }},
 	{"counts", formBool, "A change of it makes tasks run again; `true` when left out.", func(d *decoder, v *Var, e *entry) {
-		v.Uncounted = d.is(e.key, &e.val, kindBool) && !e.val.yes()
+		v.NotCounted = d.is(e.key, &e.val, kindBool) && !e.val.yes()
 	}},
 	{"about", formText, "What it is for.", func(d *decoder, v *Var, e *entry) { v.About = d.text(e).Value }},
 	{"example", formText, "A value to show in a sample env file.", func(d *decoder, v *Var, e *entry) { v.Example = d.text(e).Value }},

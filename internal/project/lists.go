@@ -170,7 +170,7 @@ func (c *checker) lists() {
 			}
 			name := a.Each.Name
 			var known []string
-			for f := t.File; f != nil && a.Each.File == nil; f = f.Around {
+			for f := t.File; f != nil && a.Each.File == nil; f = f.Parent {
 				for _, l := range f.Lists {
 					known = append(known, l.Name)
 					if l.Name == name {

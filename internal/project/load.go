@@ -134,7 +134,7 @@ func (l *loader) parts(files []*File) {
 				continue
 			case r == nil:
 				r = &reading{id: id, source: l.source(path), file: &File{
-					Folder: filepath.Dir(path), Prefix: f.Prefix + part.Name + "/", Around: f, Given: part.Env, shell: f.shell, echo: f.echo,
+					Folder: filepath.Dir(path), Prefix: f.Prefix + part.Name + "/", Parent: f, ParentEnv: part.Env, shell: f.shell, echo: f.echo,
 				}}
 				byPath[id], next = r, append(next, r)
 			}

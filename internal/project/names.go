@@ -43,8 +43,8 @@ func (f *File) lookup(name string) (t *Task, unsure bool) {
 }
 
 func (f *File) top() *File {
-	for f.Around != nil {
-		f = f.Around
+	for f.Parent != nil {
+		f = f.Parent
 	}
 	return f
 }
@@ -67,7 +67,7 @@ func (p *Part) absentTask(in *File, name string) *Task {
 		p.absent = map[string]*Task{}
 	}
 	t := &Task{
-		Name: in.Prefix + p.Name + "/" + name, Own: name, Span: p.Span, File: in,
+		Name: in.Prefix + p.Name + "/" + name, OwnName: name, Span: p.Span, File: in,
 		Absent: fmt.Sprintf("the optional part %q does not exist", in.Prefix+p.Name),
 	}
 	p.absent[name] = t
@@ -108,7 +108,7 @@ func (f *File) Near(name string) []string {
 		}
 		return near
 	}
-	if f.Around != nil && f.top().Task(name) != nil {
+	if f.Parent != nil && f.top().Task(name) != nil {
 		return []string{"/" + name}
 	}
 	names := f.Names()
@@ -122,7 +122,7 @@ func (f *File) Near(name string) []string {
 		return below[:min(3, len(below))]
 	}
 	near := Nearest(name, names)
-	if len(near) == 0 && f.Around != nil {
+	if len(near) == 0 && f.Parent != nil {
 		return f.Near("/" + name)
 	}
 	return near

@@ -15,20 +15,20 @@ type Project struct {
 
 // File is one project file: the top one, or a part.
 type File struct {
-	Source   *Source
-	Folder   string // absolute: where the file stands
-	Prefix   string // what stands before the names of its tasks, such as "docs/"; empty at the top
-	Around   *File  // the file that takes it in; nil at the top
-	Title    string
-	Default  []Call    // what a bare tugline runs; empty: it lists. Counts at the top alone
-	Jobs     int       // tasks at once; 0: the number of processors. Counts at the top alone
-	After    string    // what a failure does to the others: drain, abort or continue; empty: drain. Counts at the top alone
-	Given    []Var     // what the file around sets for this part; stronger than Env
-	Env      []Var     // in the order of the file
-	EnvFiles []EnvFile // the later ones are stronger, and stronger than those of the file around
-	Ignore   []Glob    // of files that are never read
-	Tasks    []*Task   // in the order of the file
-	Parts    []*Part   // in the order of the file
+	Source    *Source
+	Folder    string // absolute: where the file stands
+	Prefix    string // what stands before the names of its tasks, such as "docs/"; empty at the top
+	Parent    *File  // the file that takes it in; nil at the top
+	Title     string
+	Default   []Call    // what a bare tugline runs; empty: it lists. Counts at the top alone
+	Jobs      int       // tasks at once; 0: the number of processors. Counts at the top alone
+	After     string    // what a failure does to the others: drain, abort or continue; empty: drain. Counts at the top alone
+	ParentEnv []Var     // what the file around sets for this part; stronger than Env
+	Env       []Var     // in the order of the file
+	EnvFiles  []EnvFile // the later ones are stronger, and stronger than those of the file around
+	Ignore    []Glob    // of files that are never read
+	Tasks     []*Task   // in the order of the file
+	Parts     []*Part   // in the order of the file
 
 	StoreLimit int64   // bytes; 0: it is not said. Counts at the top alone
 	KeepRuns   int     // how many runs are remembered; 0: it is not said. Counts at the top alone
@@ -58,7 +58,7 @@ type Part struct {
 type Task struct {
 	Index    int    // in Project.Tasks; of a task that is absent, 0
 	Name     string // with the names of the parts that lead to it: docs/lint
-	Own      string // without them
+	OwnName  string // without them
 	Span     Span   // of the name, in the task's header
 	File     *File  // that defines it
 	About    string
@@ -140,7 +140,7 @@ type Details struct {
 	Example   string // a value to show in a sample env file
 	Secret    bool   // the value is never shown
 
-	Uncounted bool // a change of it is no reason to run
+	NotCounted bool // a change of it is no reason to run
 }
 
 // plain are the details of all variables in the short form. Nobody writes to them.

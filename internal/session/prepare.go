@@ -63,7 +63,7 @@ func (s *Session) Preview(ctx context.Context, r Request) (cache.Preview, error)
 func (s *Session) resumed(pl *plan.Plan, r Request) *cache.Cache {
 	c := s.Cache(r)
 	if r.Resume != nil {
-		done := engine.DoneIn(pl, *r.Resume)
+		done := engine.ResumedFrom(pl, *r.Resume)
 		c.Resumed, c.Expanded = done.Finished, done.Review
 	}
 	return c

@@ -144,8 +144,8 @@ func (s *Session) record(p *Prepared, words Words) *engine.Recording {
 // Streams are the files that the programs of a run are given.
 type Streams struct {
 	Stdin, Stdout, Stderr *os.File    // handed to them as they are; nil: what they print goes to the sink
-	Own                   [3]*os.File // of the terminal that is handed to tasks which own it
-	Tee                   bool        // what is printed to Stdout and Stderr is recorded, too
+	Terminal              [3]*os.File // of the terminal that is handed to tasks which own it
+	Record                bool        // what is printed to Stdout and Stderr is recorded, too
 }
 
 // How says how a run is to go.
@@ -165,7 +165,7 @@ func (r *Run) Do(ctx context.Context, how How) (engine.Summary, error) {
 	cfg := engine.Config{
 		Jobs: s.Jobs(r.prepared.request), After: s.Project.After, AfterAll: how.After, Grace: s.cfg.Grace, Kill: s.cfg.Kill, Quiet: how.Quiet, Secrets: s.cfg.Mask,
 		Exec: s.shell.Run, Cache: r.cache, Times: r.Usual, List: s.list,
-		Stdin: how.Stdin, Stdout: how.Stdout, Stderr: how.Stderr, Own: how.Own, Tee: how.Tee && r.Recorded,
+		Stdin: how.Stdin, Stdout: how.Stdout, Stderr: how.Stderr, Terminal: how.Terminal, RecordStreams: how.Record && r.Recorded,
 		Sink: func(e engine.Event) {
 			if r.recording != nil {
 				r.recording.Event(e)

@@ -96,10 +96,10 @@ func TestASessionServesPreviewAndRunAlike(t *testing.T) {
 	assert.Equal(t, map[string]engine.State{"make": engine.Ran, "check": engine.Ran}, s.run(r))
 	again := open(t, twoTasks)
 	assert.Equal(t, cache.ToRun, again.actions(r)["make"], "another project has records and, here, a store of its own")
-	assert.Equal(t, map[string]cache.Action{"make": cache.Leave, "check": cache.Leave}, s.actions(r))
+	assert.Equal(t, map[string]cache.Action{"make": cache.UpToDate, "check": cache.UpToDate}, s.actions(r))
 	force := r
 	force.Force = true
-	assert.Equal(t, map[string]cache.Action{"make": cache.Leave, "check": cache.ToRun}, s.actions(force))
+	assert.Equal(t, map[string]cache.Action{"make": cache.UpToDate, "check": cache.ToRun}, s.actions(force))
 	assert.Empty(t, s.told)
 }
 
@@ -114,7 +114,7 @@ func TestSessionsLiveSideBySide(t *testing.T) {
 				if round == 0 {
 					want = map[string]engine.State{"make": engine.Ran, "check": engine.Ran}
 				}
-				s.Files().Forget() // as it is between the rounds of a watch
+				s.Files().InvalidateAll() // as it is between the rounds of a watch
 				assert.Equal(t, want, s.run(calls("check")))
 			}
 		})

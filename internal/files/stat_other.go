@@ -5,13 +5,13 @@ package files
 import "golang.org/x/sys/unix"
 
 // asker asks for the names of an open folder, one after the other.
-type asker struct {
+type statter struct {
 	fd int
 	st unix.Stat_t
 }
 
-// ask fills in st for a name, without following a link.
-func (a *asker) ask(name string) error {
+// stat fills in st for a name, without following a link.
+func (a *statter) stat(name string) error {
 	return unix.Fstatat(a.fd, name, &a.st, unix.AT_SYMLINK_NOFOLLOW)
 }
 
