@@ -1,6 +1,7 @@
 package cache
 
 import (
+	"cmp"
 	"fmt"
 	"runtime"
 	"slices"
@@ -28,7 +29,7 @@ type Preview struct {
 // Preview returns what a run of p would do. It changes nothing but p, which gets
 // the instances whose values are known already.
 func (c *Cache) Preview(p *plan.Plan) (Preview, error) {
-	f := &previewer{cache: c, base: c.Files, pending: map[*plan.Step]bool{}, idle: map[*plan.Step]bool{}, unsure: map[*plan.Step]bool{}, restores: map[*plan.Step]string{}, left: map[*plan.Step]*restoration{}}
+	f := &previewer{cache: c, base: c.Files, pending: map[*plan.Step]bool{}, ends: map[*plan.Step]plan.Outcomes{}, restores: map[*plan.Step]string{}, left: map[*plan.Step]*restoration{}}
 	err := f.removals(p, p.LoopedTasks())
 	if err == nil {
 		err = f.steps(p, p.Steps)
@@ -58,29 +59,55 @@ func (f *previewer) removals(p *plan.Plan, tasks []*project.Task) error {
 func (f *previewer) steps(p *plan.Plan, steps []*plan.Step) error {
 	in := f.base
 	decided := f.cache.decideAll(steps, in)
-	for i, s := range steps {
-		if f.base != in && (s.Works() || s.Skip != "") && s.Loop == nil { // something else goes, by now
-			decided[i] = f.cache.decidedIn(s, s.Inputs(), f.base)
+	waiting := make([]int, len(steps)) // indexes
+	for i := range waiting {
+		waiting[i] = i
+	}
+	for forced := false; len(waiting) > 0; {
+		var still []int
+		for _, i := range waiting {
+			s := steps[i]
+			if !forced && !f.isReady(s) {
+				still = append(still, i)
+				continue
+			}
+			forced = false
+			if f.base != in && (s.Works() || s.Skip != "") && s.Loop == nil { // something else goes, by now
+				decided[i] = f.cache.decidedIn(s, s.Inputs(), f.base)
+			}
+			if err := f.step(p, s, &decided[i]); err != nil {
+				return err
+			}
 		}
-		if err := f.step(p, s, &decided[i]); err != nil {
-			return err
-		}
+		forced = len(still) == len(waiting) // they decide over each other: one has to be the first
+		waiting = still
 	}
 	return nil
 }
 
+// isReady reports whether all is known on which a step depends: how its needs may
+// end, and whether it is called. Nearly always that is so in the order of the plan.
+func (f *previewer) isReady(s *plan.Step) bool {
+	unknown := func(other *plan.Step) bool { return f.ends[other] == 0 }
+	if slices.ContainsFunc(s.Needs, unknown) {
+		return false
+	}
+	return f.made(s) == plan.IsMade || !slices.ContainsFunc(s.Triggers, func(t *plan.Trigger) bool { return slices.ContainsFunc(t.Owners, unknown) })
+}
+
 // decided is what is needed here of what [Cache.Decide] says of a step.
 type decided struct {
-	action  Action
-	reasons []fingerprint.Reason
-	sum     string // of the fingerprint
-	err     error
+	action   Action
+	reasons  []fingerprint.Reason
+	finished bool   // in the run that is resumed
+	sum      string // of the fingerprint
+	err      error
 }
 
 // decidedIn judges a step by the files of a view.
 func (c *Cache) decidedIn(s *plan.Step, inputs []plan.Input, in fileView) decided {
 	v, err := c.decide(s, inputs, in)
-	return decided{v.Action, v.Reasons, v.now.Sum, err}
+	return decided{v.Action, v.Reasons, v.Finished, v.now.Sum, err}
 }
 
 // decideAll judges all steps that are decided for themselves, on all processors:
@@ -121,9 +148,8 @@ type previewer struct {
 	base    fileView // the files, without what will be removed
 	all     []StepPreview
 	removes []Made
-	pending map[*plan.Step]bool // they may do something
-	idle    map[*plan.Step]bool // they are left as they are, or skipped
-	unsure  map[*plan.Step]bool // their conditions are not known yet, and they call others
+	pending map[*plan.Step]bool          // they may do something
+	ends    map[*plan.Step]plan.Outcomes // how they may end
 
 	restores map[*plan.Step]string       // the fingerprints of those that are sure to be restored
 	left     map[*plan.Step]*restoration // what that will leave, where it was asked for; nil: it is not known
@@ -141,20 +167,50 @@ func (f *previewer) step(p *plan.Plan, s *plan.Step, decided *decided) error {
 		return err
 	}
 	one.weighVariables()
-	if err := f.cache.weighConditions(&one, f.pending); err != nil {
+	ends := endings(one.Action, decided.finished)
+	open, err := f.cache.weighConditions(&one, f.pending)
+	if err != nil {
 		return err
 	}
-	f.weighCalls(&one)
+	if open || f.weighCalls(&one) == plan.MayBeMade {
+		ends |= plan.Skipped | plan.NotStarted
+	}
 	if one.Action == ToRestore {
 		f.restores[s] = decided.sum
 	}
-	if one.Action != UpToDate && one.Action != Skip {
-		f.pending[s] = true
-	} else {
-		f.idle[s] = true
+	if one.Action == Skip {
+		ends = endings(Skip, false)
 	}
+	f.pending[s] = one.Action != UpToDate && one.Action != Skip
+	f.ends[s] = ends | f.blocked(s.Needs)
 	f.all = append(f.all, one)
 	return nil
+}
+
+// blocked returns Blocked if one of needs may fail or be blocked itself, else nothing.
+func (f *previewer) blocked(needs []*plan.Step) plan.Outcomes {
+	for _, need := range needs {
+		if cmp.Or(f.ends[need], plan.AnyEnd)&(plan.Failed|plan.Blocked) != 0 {
+			return plan.Blocked
+		}
+	}
+	return 0
+}
+
+// endings returns how a step may end by what is to be done with it, conditions and
+// triggers aside.
+func endings(action Action, finished bool) plan.Outcomes {
+	switch {
+	case action == Skip:
+		return plan.Skipped | plan.NotStarted
+	case action == UpToDate && finished: // it was started, if not now
+		return plan.Succeeded | plan.Started
+	case action == UpToDate, action == ToRestore:
+		return plan.Succeeded | plan.NotStarted
+	case action == Maybe:
+		return plan.Succeeded | plan.Failed | plan.Started | plan.NotStarted
+	}
+	return plan.Succeeded | plan.Failed | plan.Started
 }
 
 // byFiles returns what a run would do with a step by the files that it reads:
@@ -201,30 +257,82 @@ func (f *previewer) restoredBefore(s *plan.Step) []*restoration {
 // groupStep previews a step that stands for others.
 func (f *previewer) groupStep(s *plan.Step) error {
 	one := StepPreview{Step: s, Action: ToRun}
-	if s.Role == plan.Start {
-		if err := f.cache.weighConditions(&one, f.pending); err != nil {
+	ends := plan.Succeeded | plan.Started
+	switch s.Role {
+	case plan.Body:
+		ends |= f.blocked(s.Needs)
+	case plan.Start:
+		ends |= f.blocked(s.Needs)
+		open, err := f.cache.weighConditions(&one, f.pending)
+		if err != nil {
 			return err
 		}
+		if open {
+			ends |= plan.Skipped | plan.NotStarted
+		}
+	default:
+		if s.Previous != nil && s.Role == plan.Outcome {
+			ends |= f.ends[s.Previous] & (plan.Skipped | plan.NotStarted)
+		}
+		if s.Previous != nil {
+			ends |= f.ends[s.Previous] & (plan.Failed | plan.Blocked)
+		}
+		if f.blocked(s.Called) != 0 {
+			ends |= plan.Failed
+		}
+	}
+	switch made := f.made(s); {
+	case one.Action == Skip || made == plan.NotMade, s.Previous != nil && f.ends[s.Previous] == endings(Skip, false):
+		ends = endings(Skip, false)
+	case made == plan.MayBeMade:
+		ends |= plan.Skipped | plan.NotStarted
 	}
 	f.pending[s] = slices.ContainsFunc(s.Needs, func(need *plan.Step) bool { return f.pending[need] })
-	f.idle[s], f.unsure[s] = one.Action == Skip, one.Action == Maybe
+	f.ends[s] = ends
 	if one.Action == Skip {
 		f.all = append(f.all, one)
 	}
 	return nil
 }
 
+// made tells whether one of the triggers of a step comes true.
+func (f *previewer) made(s *plan.Step) plan.Made {
+	if len(s.Triggers) == 0 {
+		return plan.IsMade
+	}
+	best := plan.NotMade
+	for _, t := range s.Triggers {
+		best = max(best, t.Decide(f.outlook(t)))
+	}
+	return best
+}
+
+// outlook returns what is taken for possible of the owners of a trigger: that
+// something fails only where it is asked for.
+func (f *previewer) outlook(t *plan.Trigger) func(*plan.Step) plan.Outcomes {
+	return func(owner *plan.Step) plan.Outcomes {
+		ends := cmp.Or(f.ends[owner], plan.AnyEnd)
+		if t.Kind == project.Finally { // it is the first step of the owner that starts
+			ends = cmp.Or(f.ends[owner.First()], plan.AnyEnd)
+		}
+		if t.Kind == project.DirectCalls || t.Kind == project.Then {
+			ends &^= plan.Failed | plan.Blocked
+		}
+		return ends
+	}
+}
+
 // loop adds the instances of a step, if what tells their values will not be
 // made anew.
 func (f *previewer) loop(p *plan.Plan, s *plan.Step) error {
 	if s.Loop.Uncomputed {
-		f.pending[s] = true
+		f.pending[s], f.ends[s] = true, plan.AnyEnd
 		f.all = append(f.all, StepPreview{s, Maybe, reason("uncomputed", "its values are not computed")})
 		return nil
 	}
 	for _, need := range s.Needs {
 		if f.pending[need] {
-			f.pending[s] = true
+			f.pending[s], f.ends[s] = true, plan.AnyEnd
 			f.all = append(f.all, StepPreview{s, Maybe, []fingerprint.Reason{{
 				Kind: "upstream", What: need.Name, Text: fmt.Sprintf("its values are known when %s has ended", need.Name),
 			}}})
@@ -241,36 +349,55 @@ func (f *previewer) loop(p *plan.Plan, s *plan.Step) error {
 	if err == nil {
 		err = f.steps(p, added)
 	}
-	f.pending[s] = slices.ContainsFunc(s.Needs, func(need *plan.Step) bool { return f.pending[need] })
+	if err == nil {
+		err = f.groupStep(s)
+	}
 	return err
 }
 
 // weighCalls makes a decision uncertain, or none, of a step that is called
-// because of how another one ends.
-func (f *previewer) weighCalls(one *StepPreview) {
+// because of how another one ends. It returns whether it is called.
+func (f *previewer) weighCalls(one *StepPreview) plan.Made {
+	made := f.made(one.Step)
 	if len(one.Step.Triggers) == 0 || one.Action == Skip {
-		return
-	}
-	var reasons []fingerprint.Reason
-	certain := false
-	for _, t := range one.Step.Triggers {
-		called, owner := f.called(t)
-		if called == "" {
-			certain = true
-			continue
-		}
-		reasons = append(reasons, fingerprint.Reason{Kind: called, What: owner.Name, Text: callText(called, owner)})
+		return made
 	}
 	one.Reasons = slices.DeleteFunc(one.Reasons, func(r fingerprint.Reason) bool { return r.Kind == "called" })
-	switch {
-	case certain || len(reasons) == 0:
-	case !slices.ContainsFunc(reasons, func(r fingerprint.Reason) bool { return r.Kind != "idle" }):
-		one.Action, one.Reasons = Skip, reasons
-	case slices.ContainsFunc(reasons, func(r fingerprint.Reason) bool { return r.Kind == "finally" }) && one.Action == ToRun:
-		one.Reasons = append(reasons, one.Reasons...)
-	default:
-		one.Action, one.Reasons = Maybe, append(reasons, one.Reasons...)
+	var reasons []fingerprint.Reason
+	for _, t := range one.Step.Triggers {
+		one := t.Decide(f.outlook(t))
+		if one == plan.IsMade && t.Kind != project.Finally {
+			return made // it is one of those that need no word
+		}
+		owner := t.Owners[0]
+		kind := f.calledBecause(t, one)
+		reasons = append(reasons, fingerprint.Reason{Kind: kind, What: owner.Name, Text: callText(kind, owner)})
 	}
+	switch made {
+	case plan.NotMade:
+		one.Action, one.Reasons = Skip, reasons
+	case plan.MayBeMade:
+		one.Action, one.Reasons = Maybe, append(reasons, one.Reasons...)
+	case plan.IsMade:
+		one.Reasons = append(reasons, one.Reasons...)
+	}
+	return made
+}
+
+// calledBecause returns the kind of the reason why calls are made, or not.
+func (f *previewer) calledBecause(t *plan.Trigger, made plan.Made) string {
+	switch {
+	case made == plan.NotMade:
+		return "idle"
+	case t.Kind == project.IfFailed, made == plan.IsMade:
+		return string(t.Kind)
+	}
+	for _, owner := range t.Owners {
+		if f.ends[owner.First()]&plan.Skipped != 0 {
+			return "when"
+		}
+	}
+	return string(t.Kind)
 }
 
 // callText says when an after-call is made.
@@ -282,51 +409,35 @@ func callText(kind string, owner *plan.Step) string {
 		return fmt.Sprintf("after %s, however it ends", owner.Name)
 	case "when":
 		return fmt.Sprintf("only if the condition of %s holds", owner.Name)
+	case "calls", "then":
+		return fmt.Sprintf("only if %s runs", owner.Name)
 	}
 	return fmt.Sprintf("called by %s, which does not need to run", owner.Name)
 }
 
-// called returns of which kind a call is, if that is not sure to be made: idle
-// if it is sure not to be.
-func (f *previewer) called(t *plan.Trigger) (kind string, owner *plan.Step) {
-	owner = t.Owners[0]
-	if f.unsure[owner.First()] && (t.Kind == project.DirectCalls || t.Kind == project.Finally) {
-		return "when", owner
-	}
-	moves := slices.ContainsFunc(t.Owners, func(o *plan.Step) bool {
-		return f.pending[o] || t.Kind == project.Finally && !o.Works() && !f.idle[o.First()]
-	})
-	switch {
-	case t.Kind == project.DirectCalls && !f.idle[owner], t.Kind == project.Then:
-		return "", owner
-	case !moves:
-		return "idle", owner
-	}
-	return string(t.Kind), owner
-}
-
 // weighConditions makes a decision uncertain, or none, that rests on conditions
-// which are asked when the needs have ended. Scripts are not run for it.
-func (c *Cache) weighConditions(f *StepPreview, pending map[*plan.Step]bool) error {
+// which are asked when the needs have ended. Scripts are not run for it. open says
+// that they may turn out not to hold.
+func (c *Cache) weighConditions(f *StepPreview, pending map[*plan.Step]bool) (open bool, err error) {
 	s := f.Step
 	if f.Action == Skip || len(s.When) == 0 && s.Task.When.Run.Value == "" {
-		return nil
+		return false, nil
 	}
 	if len(s.When) > 0 && !slices.ContainsFunc(s.Needs, func(need *plan.Step) bool { return pending[need] }) {
 		missing, err := MissingFiles(c.Files, s)
 		if missing != "" || err != nil {
 			f.Action, f.Reasons = Skip, reason("skip", missing)
-			return err
+			return false, err
 		}
 		if s.Task.When.Run.Value == "" {
-			return nil
+			return false, nil
 		}
 	}
 	if f.Action != UpToDate {
 		f.Action = Maybe
 		f.Reasons = append(reason("when", "its condition is checked when its needs have ended"), f.Reasons...)
 	}
-	return nil
+	return true, nil
 }
 
 // weighVariables makes a decision uncertain that rests on variables which were

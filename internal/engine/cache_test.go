@@ -61,6 +61,17 @@ func (r *remembered) planned(task string) (*plan.Plan, *cache.Cache) {
 func (r *remembered) run(task string) map[string]State {
 	r.t.Helper()
 	pl, memory := r.planned(task)
+	states := map[string]State{}
+	r.reasons = map[string]string{}
+	for _, result := range r.runPlan(pl, memory).Results {
+		r.reasons[result.Step.Name] = result.Reason
+		states[result.Step.Name] = result.State
+	}
+	return states
+}
+
+func (r *remembered) runPlan(pl *plan.Plan, memory *cache.Cache) Summary {
+	r.t.Helper()
 	scripts, err := Prepare(pl)
 	require.NoError(r.t, err)
 	r.ran = nil
@@ -70,13 +81,7 @@ func (r *remembered) run(task string) map[string]State {
 	}, Now: func() time.Time { return time.Unix(0, 0) }})
 	require.NoError(r.t, err)
 	require.NoError(r.t, memory.Files.Save(memory.Ledger.Folder()))
-	states := map[string]State{}
-	r.reasons = map[string]string{}
-	for _, result := range summary.Results {
-		r.reasons[result.Step.Name] = result.Reason
-		states[result.Step.Name] = result.State
-	}
-	return states
+	return summary
 }
 
 func newRemembered(t *testing.T, text string) *remembered {

@@ -22,7 +22,7 @@ type Config struct {
 	Grace time.Duration // from asking a program to end to killing it; 0: kill at once
 	Quiet bool          // do not tell of the statements that start
 	After string        // what a failure does to the other steps, as project.AfterFailure; empty: drain
-	// AfterAll is the same for all wards of the plan, too; empty: each has its own.
+	// AfterAll is the same for all failure scopes of the plan, too; empty: each has its own.
 	AfterAll string
 	Sink     Sink   // may be nil
 	Idle     func() // called, by the goroutine of the sink, when it waits for the steps; may be nil

@@ -8,10 +8,14 @@ import (
 	"strings"
 	"testing"
 
-	"tugline/internal/cache"
-
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"tugline/internal/cache"
+	"tugline/internal/history"
+	"tugline/internal/plan"
+	"tugline/internal/project"
+	"tugline/internal/shell"
 )
 
 // made is a task of a random project: it writes what it reads, some of it
@@ -183,4 +187,112 @@ func change(t *testing.T, r *remembered, tasks []*made, random *rand.Rand) {
 			require.NoError(t, os.RemoveAll(filepath.Join(r.top, "out")))
 		}
 	}
+}
+
+// conditioned gives some tasks of a project of [composedProject] conditions, and
+// some of those that run commands inputs.
+func conditioned(random *rand.Rand, text string) string {
+	conditions := []string{"files = 'there'", "files = 'missing'", "run = 'condition 0'", "run = 'condition 1'", "os = 'windows'"}
+	var b strings.Builder
+	for line := range strings.Lines(text) {
+		b.WriteString(line)
+		if strings.HasPrefix(line, "[task.") && random.IntN(4) == 0 {
+			fmt.Fprintf(&b, "when.%s\n", conditions[random.IntN(len(conditions))])
+		}
+		if strings.HasPrefix(line, "run = ") && random.IntN(2) == 0 {
+			b.WriteString("reads = 'there'\n")
+		}
+	}
+	return b.String()
+}
+
+// Which calls are made is decided alike by a plan, a run, and both of a resumed run.
+func TestTriggersAreDecidedAlike(t *testing.T) {
+	seen := map[cache.Action]int{}
+	failed, resumed, vague := 0, 0, 0
+	for seed := range uint64(200) {
+
+		random := rand.New(rand.NewPCG(seed, 11))
+		text := composedProject(random, 4+random.IntN(6))
+		if seed%4 != 0 {
+			text = conditioned(random, text)
+		}
+		uncertain := strings.Contains(text, "when.") || strings.Contains(text, "if_failed")
+		p, err := project.Parse("/almanac/tugline.toml", "tugline.toml", []byte(text))
+		require.NoError(t, err, text)
+		top := p.Tasks[len(p.Tasks)-1].Name
+		if _, err := plan.New(p, plan.Request{Calls: []project.Call{{Name: top}}, OS: "linux"}); err != nil {
+			continue // lists of calls that contradict each other
+		}
+		r := newRemembered(t, text)
+		r.write("there", "")
+		later(t, r.top)
+		var last history.Run
+		for round := range 4 {
+			mayFail := round == 0 || random.IntN(2) == 0
+			r.exec = func(script string) error {
+				if strings.HasSuffix(script, " 1") && (mayFail || strings.HasPrefix(script, "condition")) {
+					return &shell.ExitError{Code: 1}
+				}
+				return nil
+			}
+			pl, memory := r.planned(top)
+			if round > 1 { // what the run before did is gone on with
+				done := ResumedFrom(pl, last)
+				memory.Resumed, memory.Expanded = done.Finished, done.Review
+				resumed++
+			}
+			preview, err := memory.Preview(pl)
+			require.NoError(t, err)
+			summary := r.runPlan(pl, memory)
+			last.Steps = nil
+			states, well := map[*plan.Step]State{}, true
+			for i := range summary.Results {
+				result := &summary.Results[i]
+				states[result.Step] = result.State
+				well = well && result.State != Failed && result.State != Blocked && result.State != Stopped
+				if result.IsShown() {
+					by := result.Step.CalledBy()
+					step := history.RunStep{Name: result.Step.Name, Task: result.Step.Task.Name, State: string(result.State), Attempts: result.Attempts, Sum: result.Sum}
+					if by != "" {
+						step.CalledBy = &by
+					}
+					last.Steps = append(last.Steps, step)
+				}
+			}
+			if !well {
+				failed++
+			}
+			times := map[string]int{}
+			for _, f := range preview.Steps {
+				times[f.Step.ID()]++
+			}
+			for _, f := range preview.Steps {
+				seen[f.Action]++
+				again := times[f.Step.ID()] > 1 // one of these finds what another one did
+				at := fmt.Sprintf("seed %d, round %d: %s was to %s %v\n%s", seed, round, f.Step.Name, f.Action, f.Reasons, text)
+				switch state := states[f.Step]; {
+				case f.Action == cache.Skip:
+					require.Contains(t, []State{Skipped, Blocked, Stopped}, state, at)
+				case f.Action == cache.Maybe:
+					if !uncertain {
+						vague++
+					}
+				case !well || again: // what fails may end anything
+				case f.Action == cache.ToRun:
+					require.Equal(t, Ran, state, at)
+				case state == Skipped: // its condition, which is not checked for a plan, does not hold
+					require.NotEmpty(t, f.Step.Task.When.Run.Value, at)
+				default:
+					require.Equal(t, Unchanged, state, at)
+				}
+			}
+		}
+	}
+	for _, action := range []cache.Action{cache.UpToDate, cache.Skip, cache.ToRun, cache.Maybe} {
+		assert.Greater(t, seen[action], 100, action)
+	}
+	assert.Less(t, vague, 10, "without conditions and if_failed, only calls that decide over each other are open")
+	assert.Greater(t, failed, 50)
+	assert.Greater(t, resumed, 100)
 }

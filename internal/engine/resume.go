@@ -1,6 +1,7 @@
 package engine
 
 import (
+	"slices"
 	"sync"
 
 	"tugline/internal/history"
@@ -108,15 +109,23 @@ func (d *Resumed) anyStarted(s *plan.Step, started map[string]bool) bool {
 // isCalledAgain reports whether a step is called by one whose calls are made again, or
 // because a task failed or ended that did not end well.
 func (d *Resumed) isCalledAgain(s *plan.Step, again map[*plan.Step]bool) bool {
-	for _, t := range s.Triggers {
-		for _, owner := range t.Owners {
-			afterFailure := t.Kind == project.IfFailed || t.Kind == project.Finally
-			if t.Kind == project.DirectCalls && again[owner] || afterFailure && !d.well(owner) {
-				return true
-			}
+	return slices.ContainsFunc(s.Triggers, func(t *plan.Trigger) bool {
+		switch t.Kind {
+		case project.DirectCalls:
+			return slices.ContainsFunc(t.Owners, func(owner *plan.Step) bool { return again[owner] })
+		case project.Then:
+			return false
 		}
+		return t.Decide(d.outlook) != plan.NotMade
+	})
+}
+
+// outlook returns how a step may end now: what ended well is not started again.
+func (d *Resumed) outlook(s *plan.Step) plan.Outcomes {
+	if d.well(s) {
+		return plan.Succeeded | plan.NotStarted
 	}
-	return false
+	return plan.AnyEnd
 }
 
 // discard takes a step from what is done: all its instances, if it has some that

@@ -47,31 +47,39 @@ func (l *loop) byTrigger(t *plan.Trigger) triggerResult {
 	if l.triggers[t].open > 0 {
 		return triggerResult{unknown: true}
 	}
-	w := triggerResult{level: t.Level, state: Skipped}
-	var good, failed, started bool
-	for _, owner := range t.Owners {
-		state := l.state[owner.Index]
-		good = good || state == Ran || state == Unchanged || state == Restored
-		failed = failed || state == Failed
-		started = started || l.started(owner)
-		if severity[state] > severity[w.state] || state == Failed {
-			w.state, w.reason = state, fmt.Sprintf("needs %q, which %s", owner.Name, l.ending(owner))
-			if state == Failed {
-				w.state = Blocked
-			}
-		}
-	}
+	w := triggerResult{level: t.Level, state: Skipped, wanted: t.Decide(l.outcomes) == plan.IsMade}
 	switch t.Kind {
 	case project.DirectCalls, project.Then:
-		w.wanted = good && w.state == Skipped
+		for _, owner := range t.Owners {
+			state := l.state[owner.Index]
+			if state == Failed {
+				state = Blocked
+			}
+			if severity[state] > severity[w.state] {
+				w.state, w.reason = state, fmt.Sprintf("needs %q, which %s", owner.Name, l.ending(owner))
+			}
+		}
 	case project.IfFailed:
-		w.wanted = failed
-		w.state, w.reason = Skipped, fmt.Sprintf("only if %q fails", t.Owners[0].Name)
+		w.reason = fmt.Sprintf("only if %q fails", t.Owners[0].Name)
 	case project.Finally:
-		w.wanted = started
-		w.state, w.reason = Skipped, fmt.Sprintf("%q did not start", t.Owners[0].Name)
+		w.reason = fmt.Sprintf("%q did not start", t.Owners[0].Name)
 	}
 	return w
+}
+
+// outcomes returns how a step ended.
+func (l *loop) outcomes(s *plan.Step) plan.Outcomes {
+	o := endings[l.state[s.Index]]
+	if l.started(s) {
+		return o | plan.Started
+	}
+	return o | plan.NotStarted
+}
+
+// endings are the states of steps as triggers see them.
+var endings = map[State]plan.Outcomes{
+	Ran: plan.Succeeded, Unchanged: plan.Succeeded, Restored: plan.Succeeded,
+	Failed: plan.Failed, Skipped: plan.Skipped, Stopped: plan.Stopped, Blocked: plan.Blocked,
 }
 
 // started reports whether what decides over an after-call had begun.

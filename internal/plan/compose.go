@@ -18,25 +18,6 @@ const (
 	End                 // of a task with after-calls: it ends with them
 )
 
-// Trigger tells when steps are wanted that somebody's calls bring in.
-type Trigger struct {
-	Kind project.Kind // DirectCalls, Then, IfFailed or Finally
-	// Owners are those whose end decides, each a Body, a Start (of DirectCalls) or
-	// an Outcome.
-	Owners []*Step
-	Level  Level
-}
-
-// Level tells in spite of what a step is started.
-type Level int
-
-// The levels, the later ones including the earlier ones.
-const (
-	Ordinary  Level = iota
-	AfterFail       // a failure elsewhere does not keep it from starting
-	Final           // nor does an interrupt
-)
-
 // FailureScope is a part of a plan in which a failure has its own effect.
 type FailureScope struct {
 	After string        // as project.AfterFailure
