@@ -146,8 +146,8 @@ func (a *app) runCalls(ctx context.Context, calls []project.Call, options *runOp
 }
 
 // streams returns the files for the programs of a run that is shown in a mode.
-func (a *app) streams(mode output.Mode) session.Streams {
-	s := session.Streams{Terminal: [3]*os.File{a.env.Stdin, a.env.Stdout, a.env.Stderr}}
+func (a *app) streams(mode output.Mode) engine.Streams {
+	s := engine.Streams{Terminal: [3]*os.File{a.env.Stdin, a.env.Stdout, a.env.Stderr}}
 	if mode != output.Direct {
 		return s
 	}

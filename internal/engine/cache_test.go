@@ -75,10 +75,13 @@ func (r *remembered) runPlan(pl *plan.Plan, memory *cache.Cache) Summary {
 	scripts, err := Prepare(pl)
 	require.NoError(r.t, err)
 	r.ran = nil
-	summary, err := Run(context.Background(), pl, scripts, Config{Jobs: 1, Cache: memory, Exec: func(_ context.Context, cmd shell.Command) error {
+	exec := func(_ context.Context, cmd shell.Command) error {
 		r.ran = append(r.ran, cmd.Script)
 		return r.exec(cmd.Script)
-	}, Now: func() time.Time { return time.Unix(0, 0) }})
+	}
+	summary, err := Run(context.Background(), pl, scripts, Config{
+		Jobs: 1, Cache: memory, Processes: Processes{Exec: exec}, Now: func() time.Time { return time.Unix(0, 0) },
+	})
 	require.NoError(r.t, err)
 	require.NoError(r.t, memory.Files.Save(memory.Ledger.Folder()))
 	return summary

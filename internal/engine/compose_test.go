@@ -144,7 +144,7 @@ run = "slow 1"
 	for _, test := range tests {
 		t.Run(test.top+" "+test.own+" "+test.option, func(t *testing.T) {
 			own := strings.NewReplacer("TOP", test.top, "OWN", test.own).Replace(text)
-			got := ends(t, 0, own, "all", Config{Jobs: 8, After: test.top, AfterAll: test.option})
+			got := ends(t, 0, own, "all", Config{Jobs: 8, Policy: Policy{After: test.top, AfterAll: test.option}})
 			assert.ElementsMatch(t, strings.Split(test.want, "; "), got)
 		})
 	}

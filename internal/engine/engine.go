@@ -18,43 +18,55 @@ import (
 // Config says how a plan is to be run. The zero value runs as many steps at
 // once as there are processors, and tells nobody.
 type Config struct {
-	Jobs  int           // steps at once; 0: the number of processors
-	Grace time.Duration // from asking a program to end to killing it; 0: kill at once
-	Quiet bool          // do not tell of the statements that start
-	After string        // what a failure does to the other steps, as project.AfterFailure; empty: drain
-	// AfterAll is the same for all failure scopes of the plan, too; empty: each has its own.
-	AfterAll string
-	Sink     Sink   // may be nil
-	Idle     func() // called, by the goroutine of the sink, when it waits for the steps; may be nil
-
-	// Stdin, Stdout and Stderr are handed to the programs as they are. Where
-	// Stdout is nil, what they print goes to the sink.
-	Stdin, Stdout, Stderr *os.File
-	// Terminal are the files of the terminal that is handed to tasks which own it:
-	// stdin, stdout and stderr.
-	Terminal [3]*os.File
-	// RecordStreams has what is printed to Stdout and Stderr go to the sink, too: there is
-	// a pipe before them then.
-	RecordStreams bool
-
+	Jobs int // steps at once; 0: the number of processors
+	Policy
+	Observer
+	Streams
+	Processes
+	Past
 	// Cache tells what need not run, and is told what has. nil: all steps run,
 	// and nothing is remembered.
-	Cache *cache.Cache
-
+	Cache   *cache.Cache
 	Secrets *secret.Mask // masked in all that is told and printed; may be nil
-
-	Kill <-chan struct{} // closed: end what runs without the grace time; may be nil
-
-	// Times returns what a step usually takes; 0: not known. It may be nil.
-	Times func(*plan.Step) time.Duration
-	Log   func(*plan.Step) string // where what a step printed is kept; nil: nowhere
-
 	// List returns the values of a list that steps have made. It is called from many
 	// goroutines. nil: the plan asks its request.
 	List func(context.Context, plan.Listed) ([]string, error)
-
 	Now  func() time.Time // nil: time.Now
-	Exec Exec             // nil: [shell.Session.Run] of a session without a guard
+}
+
+// Policy says what a failure does to the other steps, as project.AfterFailure.
+type Policy struct {
+	After    string // in the whole run; empty: drain
+	AfterAll string // in all failure scopes of the plan, too; empty: each has its own
+}
+
+// Observer is told what happens.
+type Observer struct {
+	Sink  Sink   // may be nil
+	Idle  func() // called, by the goroutine of the sink, when it waits for the steps; may be nil
+	Quiet bool   // do not tell of the statements that start
+}
+
+// Streams are the files that programs are given.
+type Streams struct {
+	Stdin, Stdout, Stderr *os.File    // handed to them as they are; where Stdout is nil, what they print goes to the sink
+	Terminal              [3]*os.File // stdin, stdout and stderr of the terminal that is handed to tasks which own it
+	// Record has what is printed to Stdout and Stderr go to the sink, too: there is
+	// a pipe before them then.
+	Record bool
+}
+
+// Processes says how scripts are run and ended.
+type Processes struct {
+	Exec  Exec            // nil: [shell.Session.Run] of a session without a guard
+	Grace time.Duration   // from asking a program to end to killing it; 0: kill at once
+	Kill  <-chan struct{} // closed: end what runs without the grace time; may be nil
+}
+
+// Past is what is known of what steps did. Both may be nil.
+type Past struct {
+	Times func(*plan.Step) time.Duration // what a step usually takes; 0: not known
+	Log   func(*plan.Step) string        // where what a step printed is kept
 }
 
 // Run runs p and returns when all it started has ended. scripts comes from

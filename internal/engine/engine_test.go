@@ -209,14 +209,15 @@ run = "#!/no/such/interpreter\nx"
 func TestStatementsAndOutputComeInOrder(t *testing.T) {
 	pl, scripts := planOf(t, "[task.a]\nrun = ['''echo one\necho two >&2''', 'false']\nfolder = '/'\n[task.b]\nrun = 'x'\nfolder = '/no/such'\n", "a b")
 	var log strings.Builder // output may come in any number of pieces
-	summary, err := Run(t.Context(), pl, scripts, Config{Jobs: 1, Sink: func(e Event) {
+	sink := func(e Event) {
 		switch e.Kind {
 		case StepCommand:
 			fmt.Fprintf(&log, "[%s]", e.Text)
 		case StepOutput:
 			log.Write(e.Text)
 		}
-	}})
+	}
+	summary, err := Run(t.Context(), pl, scripts, Config{Jobs: 1, Observer: Observer{Sink: sink}})
 	require.NoError(t, err)
 	assert.Equal(t, "[echo one]one\n[echo two >&2]two\n[false]", log.String())
 	assert.Equal(t, "tugline.toml:3:19", summary.Failures()[0].Failure.Span.String())

@@ -116,7 +116,7 @@ func TestMakespan(t *testing.T) {
 		makespan := func(times func(*plan.Step) time.Duration) (ratio float64) {
 			synctest.Test(t, func(t *testing.T) {
 				pl, scripts := planOf(t, text, "all")
-				_, summary, err := run(t.Context(), pl, scripts, Config{Jobs: jobs, Times: times})
+				_, summary, err := run(t.Context(), pl, scripts, Config{Jobs: jobs, Past: Past{Times: times}})
 				require.NoError(t, err)
 				ratio = summary.Wall.Seconds() / least
 			})

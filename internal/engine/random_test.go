@@ -87,7 +87,7 @@ func TestComposedWorkAlwaysEnds(t *testing.T) {
 		ran++
 		scripts, err := Prepare(pl)
 		assert.NoError(t, err)
-		cfg := Config{Jobs: 1 + random.IntN(4), After: project.AfterFailure[random.IntN(3)]}
+		cfg := Config{Jobs: 1 + random.IntN(4), Policy: Policy{After: project.AfterFailure[random.IntN(3)]}}
 		stop := time.Duration(random.IntN(40)) * time.Second
 		synctest.Test(t, func(t *testing.T) {
 			ctx, cancel := context.WithCancelCause(t.Context())

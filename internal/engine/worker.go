@@ -207,7 +207,7 @@ func (l *loop) runAndKeep(ctx context.Context, t task, r *Result, v *cache.Decis
 		return nil
 	}
 	log := printed.bytes()
-	if l.cfg.Stdout != nil && !l.cfg.RecordStreams {
+	if l.cfg.Stdout != nil && !l.cfg.Record {
 		log = nil // it was printed past us
 	}
 	kept, err := m.Keep(ctx, t.step, v, cache.Success{Inputs: t.inputs, Took: l.cfg.Now().Sub(started), Log: log})
@@ -242,7 +242,7 @@ func (l *loop) exec(ctx context.Context, cmd shell.Command) error {
 	switch {
 	case cmd.Terminal != nil:
 		return l.cfg.Exec(ctx, cmd)
-	case cmd.Stdout != nil && l.cfg.RecordStreams:
+	case cmd.Stdout != nil && l.cfg.Record:
 		return l.execVeiled(ctx, cmd, cmd.Output)
 	case l.cfg.Secrets.Empty():
 		return l.cfg.Exec(ctx, cmd)

@@ -5,7 +5,6 @@ import (
 	"crypto/rand"
 	"errors"
 	"fmt"
-	"os"
 	"path/filepath"
 	"sync"
 	"time"
@@ -141,16 +140,9 @@ func (s *Session) record(p *Prepared, words Words) *engine.Recording {
 	return &engine.Recording{To: recorder, Folder: s.Ledger.RunFolder(s.cfg.Run), Run: s.cfg.Run}
 }
 
-// Streams are the files that the programs of a run are given.
-type Streams struct {
-	Stdin, Stdout, Stderr *os.File    // handed to them as they are; nil: what they print goes to the sink
-	Terminal              [3]*os.File // of the terminal that is handed to tasks which own it
-	Record                bool        // what is printed to Stdout and Stderr is recorded, too
-}
-
 // How says how a run is to go.
 type How struct {
-	Streams
+	engine.Streams
 	After string // what a failure does to the others, stronger than the project; empty: as that says
 	Quiet bool   // do not tell of the statements that start
 	Sink  func(engine.Event) error
@@ -162,18 +154,22 @@ func (r *Run) Do(ctx context.Context, how How) (engine.Summary, error) {
 	s := r.session
 	ctx, cancel := context.WithCancelCause(ctx)
 	defer cancel(nil)
+	streams := how.Streams
+	streams.Record = streams.Record && r.Recorded
+	sink := func(e engine.Event) {
+		if r.recording != nil {
+			r.recording.Event(e)
+		}
+		if err := how.Sink(e); err != nil {
+			cancel(err)
+		}
+	}
 	cfg := engine.Config{
-		Jobs: s.Jobs(r.prepared.request), After: s.Project.After, AfterAll: how.After, Grace: s.cfg.Grace, Kill: s.cfg.Kill, Quiet: how.Quiet, Secrets: s.cfg.Mask,
-		Exec: s.shell.Run, Cache: r.cache, Times: r.Usual, List: s.list,
-		Stdin: how.Stdin, Stdout: how.Stdout, Stderr: how.Stderr, Terminal: how.Terminal, RecordStreams: how.Record && r.Recorded,
-		Sink: func(e engine.Event) {
-			if r.recording != nil {
-				r.recording.Event(e)
-			}
-			if err := how.Sink(e); err != nil {
-				cancel(err)
-			}
-		},
+		Jobs: s.Jobs(r.prepared.request), Streams: streams, Cache: r.cache, Secrets: s.cfg.Mask, List: s.list,
+		Policy:    engine.Policy{After: s.Project.After, AfterAll: how.After},
+		Observer:  engine.Observer{Sink: sink, Quiet: how.Quiet},
+		Processes: engine.Processes{Exec: s.shell.Run, Grace: s.cfg.Grace, Kill: s.cfg.Kill},
+		Past:      engine.Past{Times: r.Usual},
 	}
 	if r.recording != nil {
 		cfg.Log, cfg.Idle = r.recording.Log, r.recording.Flush
