@@ -27,7 +27,8 @@ var mayImport = map[string][]string{
 	"internal/engine":      {"internal/atomicfile", "internal/cache", "internal/history", "internal/shell", "internal/fingerprint", "internal/files", "internal/plan", "internal/project", "internal/secret", "internal/parallel"},
 	"internal/shell":       {"internal/atomicfile"},
 	"internal/plan":        {"internal/project", "internal/glob", "internal/secret"},
-	"internal/project":     {"internal/glob", "internal/parallel"},
+	"internal/project":     {"internal/toml", "internal/glob", "internal/parallel"},
+	"internal/toml":        {},
 	"internal/glob":        {},
 	"internal/files":       {"internal/glob", "internal/atomicfile"},
 	"internal/fingerprint": {"internal/files", "internal/plan", "internal/project"},
@@ -46,7 +47,7 @@ var mayImport = map[string][]string{
 var homes = map[string][]string{
 	"github.com/spf13/cobra":          {"internal/cli"},
 	"github.com/spf13/pflag":          {"internal/cli"},
-	"github.com/pelletier/go-toml":    {"internal/project"},
+	"github.com/pelletier/go-toml":    {"internal/toml"},
 	"github.com/agnivade/levenshtein": {"internal/project"},
 	"github.com/joho/godotenv":        {"internal/project"},
 	"mvdan.cc/sh/v3/interp":           {"internal/shell"},

@@ -6,6 +6,8 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+
+	"tugline/internal/toml"
 )
 
 // Arg is an argument of a task: a real option on the command line, a variable
@@ -126,7 +128,7 @@ func (t *Task) Options() []string {
 
 // argKeys are the keys of an argument.
 var argKeys = []key[*Arg]{
-	{"type", formText, "`text` (the default), `int`, `number`, `flag`, `file` or `folder`.", func(d *decoder, a *Arg, e *entry) {
+	{"type", formText, "`text` (the default), `int`, `number`, `flag`, `file` or `folder`.", func(d *decoder, a *Arg, e *toml.Entry) {
 		text := d.text(e)
 		if text.Value != "" && !slices.Contains(argTypes, text.Value) {
 			d.report(text.Span, DidYouMean(text.Value, argTypes), "%q is no type of an argument", text.Value)
@@ -134,17 +136,17 @@ var argKeys = []key[*Arg]{
 		}
 		a.Type = ArgType(text.Value)
 	}},
-	{"choices", formTexts, "The only values that are allowed.", func(d *decoder, a *Arg, e *entry) {
+	{"choices", formTexts, "The only values that are allowed.", func(d *decoder, a *Arg, e *toml.Entry) {
 		for _, t := range d.texts(e) {
 			a.Choices = append(a.Choices, t.Value)
 		}
 	}},
-	{"default", formScalar, "The value when a call gives none; without it, and if it is no flag, the argument is required.", func(d *decoder, a *Arg, e *entry) {
+	{"default", formScalar, "The value when a call gives none; without it, and if it is no flag, the argument is required.", func(d *decoder, a *Arg, e *toml.Entry) {
 		a.Default, a.HasDefault = d.scalar(e), true
 	}},
-	{"min", formNumber, "The least number allowed.", func(d *decoder, a *Arg, e *entry) { a.Min = d.number(e) }},
-	{"max", formNumber, "The greatest number allowed.", func(d *decoder, a *Arg, e *entry) { a.Max = d.number(e) }},
-	{"pattern", formText, "A regular expression (RE2) that the whole value must match.", func(d *decoder, a *Arg, e *entry) {
+	{"min", formNumber, "The least number allowed.", func(d *decoder, a *Arg, e *toml.Entry) { a.Min = d.number(e) }},
+	{"max", formNumber, "The greatest number allowed.", func(d *decoder, a *Arg, e *toml.Entry) { a.Max = d.number(e) }},
+	{"pattern", formText, "A regular expression (RE2) that the whole value must match.", func(d *decoder, a *Arg, e *toml.Entry) {
 		text := d.text(e)
 		if _, err := regexp.Compile(text.Value); err != nil {
 			d.report(text.Span, "", "%q is no regular expression: %v", text.Value, strings.TrimPrefix(err.Error(), "error parsing regexp: "))
@@ -152,22 +154,22 @@ var argKeys = []key[*Arg]{
 		}
 		a.Pattern, a.whole = text.Value, regexp.MustCompile("^(?:"+text.Value+")$")
 	}},
-	{"about", formText, "What it is for.", func(d *decoder, a *Arg, e *entry) { a.About = d.text(e).Value }},
-	{"many", formBool, "May be repeated; the values arrive one a line.", func(d *decoder, a *Arg, e *entry) { a.Many = d.yes(e) }},
-	{"rest", formBool, "Takes the words behind `--`, as `\"$@\"` in every shell.", func(d *decoder, a *Arg, e *entry) { a.Rest = d.yes(e) }},
+	{"about", formText, "What it is for.", func(d *decoder, a *Arg, e *toml.Entry) { a.About = d.text(e).Value }},
+	{"many", formBool, "May be repeated; the values arrive one a line.", func(d *decoder, a *Arg, e *toml.Entry) { a.Many = d.yes(e) }},
+	{"rest", formBool, "Takes the words behind `--`, as `\"$@\"` in every shell.", func(d *decoder, a *Arg, e *toml.Entry) { a.Rest = d.yes(e) }},
 }
 
-func (d *decoder) args(e *entry) []*Arg {
-	if !d.is(e.key, &e.val, kindTable) {
+func (d *decoder) args(e *toml.Entry) []*Arg {
+	if !d.is(e.Key, &e.Value, toml.KindTable) {
 		return nil
 	}
 	var out []*Arg
-	for _, ae := range e.val.table.entries {
-		a := &Arg{Name: ae.key, Span: d.at(ae.at), Type: ArgText}
-		if !d.is(ae.key, &ae.val, kindTable) {
+	for _, ae := range e.Value.Table.Entries {
+		a := &Arg{Name: ae.Key, Span: d.at(ae.At), Type: ArgText}
+		if !d.is(ae.Key, &ae.Value, toml.KindTable) {
 			continue
 		}
-		decodeTable(d, ae.val.table, argKeys, a, "key of an argument")
+		decodeTable(d, ae.Value.Table, argKeys, a, "key of an argument")
 		d.checkArg(a, ae)
 		out = append(out, a)
 	}
@@ -175,17 +177,17 @@ func (d *decoder) args(e *entry) []*Arg {
 }
 
 // checkArgName reports a name that an argument may not have.
-func (d *decoder) checkArgName(a *Arg, e *entry) {
+func (d *decoder) checkArgName(a *Arg, e *toml.Entry) {
 	if !validVarName(a.Variable()) || strings.HasPrefix(a.Name, "_") {
-		d.report(d.at(e.at), "names have letters, digits, - and _, and begin with a letter", "the argument name %q is not allowed", a.Name)
+		d.report(d.at(e.At), "names have letters, digits, - and _, and begin with a letter", "the argument name %q is not allowed", a.Name)
 	}
 	if a.Name == "help" || strings.HasPrefix(a.Name, "TUGLINE") {
-		d.report(d.at(e.at), "", "the argument name %q belongs to Tugline", a.Name)
+		d.report(d.at(e.At), "", "the argument name %q belongs to Tugline", a.Name)
 	}
 }
 
 // checkArg reports what does not fit together in an argument.
-func (d *decoder) checkArg(a *Arg, e *entry) {
+func (d *decoder) checkArg(a *Arg, e *toml.Entry) {
 	d.checkArgName(a, e)
 	numeric := a.Type == ArgInt || a.Type == ArgNumber
 	for _, misfit := range []struct {
@@ -200,19 +202,19 @@ func (d *decoder) checkArg(a *Arg, e *entry) {
 		{"default", a.HasDefault && a.Rest, "rest has no default"},
 	} {
 		if misfit.bad {
-			d.report(d.at(e.val.table.get(misfit.key).at), misfit.why, "%q does not fit the argument %q", misfit.key, a.Name)
+			d.report(d.at(e.Value.Table.Get(misfit.key).At), misfit.why, "%q does not fit the argument %q", misfit.key, a.Name)
 		}
 	}
 	for _, choice := range a.Choices {
 		plain := *a
 		plain.Choices = nil
 		if err := plain.Check(choice); err != nil {
-			d.report(d.at(e.val.table.get("choices").val.at), "", "a choice of %q %v", a.Name, err)
+			d.report(d.at(e.Value.Table.Get("choices").Value.At), "", "a choice of %q %v", a.Name, err)
 		}
 	}
 	if a.HasDefault && !a.Rest && !(a.Many && a.Default == "") {
 		if err := a.Check(a.Default); err != nil {
-			d.report(d.at(e.val.table.get("default").val.at), "", "the default of %q %v", a.Name, err)
+			d.report(d.at(e.Value.Table.Get("default").Value.At), "", "the default of %q %v", a.Name, err)
 		}
 	}
 }
@@ -252,35 +254,35 @@ func (d *decoder) checkVariables(t *Task) {
 }
 
 // scalar reads a text, a number or true or false, as text; false is empty.
-func (d *decoder) scalar(e *entry) string {
-	switch e.val.kind {
-	case kindText:
-		return e.val.text
-	case kindInteger:
-		n, _ := e.val.whole()
+func (d *decoder) scalar(e *toml.Entry) string {
+	switch e.Value.Kind {
+	case toml.KindText:
+		return e.Value.Text
+	case toml.KindInteger:
+		n, _ := e.Value.Whole()
 		return strconv.FormatInt(n, 10)
-	case kindFloat:
-		return formatNumber(e.val.number())
-	case kindBool:
-		if e.val.yes() {
+	case toml.KindFloat:
+		return formatNumber(e.Value.Number())
+	case toml.KindBool:
+		if e.Value.Bool() {
 			return "true"
 		}
 		return ""
 	}
-	d.report(d.at(e.val.at), "", "%q must be a string, a number, true or false, not %s", e.key, e.val.kind)
+	d.report(d.at(e.Value.At), "", "%q must be a string, a number, true or false, not %s", e.Key, e.Value.Kind)
 	return ""
 }
 
-func (d *decoder) number(e *entry) *float64 {
-	switch e.val.kind {
-	case kindInteger:
-		whole, _ := e.val.whole()
+func (d *decoder) number(e *toml.Entry) *float64 {
+	switch e.Value.Kind {
+	case toml.KindInteger:
+		whole, _ := e.Value.Whole()
 		n := float64(whole)
 		return &n
-	case kindFloat:
-		n := e.val.number()
+	case toml.KindFloat:
+		n := e.Value.Number()
 		return &n
 	}
-	d.report(d.at(e.val.at), "", "%q must be a number, not %s", e.key, e.val.kind)
+	d.report(d.at(e.Value.At), "", "%q must be a number, not %s", e.Key, e.Value.Kind)
 	return nil
 }

@@ -1,6 +1,10 @@
 package project
 
-import "slices"
+import (
+	"slices"
+
+	"tugline/internal/toml"
+)
 
 // Calls are calls that are made one after the other; those of one entry are
 // made at the same time.
@@ -72,8 +76,8 @@ func (t *Task) Calls() []Call {
 
 // ordered reads calls that are made one after the other: a call, or a list of
 // calls and of lists of calls.
-func ordered(kind Kind) func(*decoder, *Task, *entry) {
-	return func(d *decoder, t *Task, e *entry) {
+func ordered(kind Kind) func(*decoder, *Task, *toml.Entry) {
+	return func(d *decoder, t *Task, e *toml.Entry) {
 		calls := d.orderedCalls(e)
 		if t.calls == nil {
 			t.calls = map[Kind]Calls{}
@@ -82,24 +86,24 @@ func ordered(kind Kind) func(*decoder, *Task, *entry) {
 	}
 }
 
-func (d *decoder) orderedCalls(e *entry) Calls {
-	items := []value{e.val}
-	if e.val.kind == kindList {
-		items = e.val.list.items
+func (d *decoder) orderedCalls(e *toml.Entry) Calls {
+	items := []toml.Value{e.Value}
+	if e.Value.Kind == toml.KindList {
+		items = e.Value.List.Items
 	}
 	var calls Calls
 	for _, item := range items {
-		inner := []value{item}
-		if item.kind == kindList && e.val.kind == kindList {
-			inner = item.list.items
+		inner := []toml.Value{item}
+		if item.Kind == toml.KindList && e.Value.Kind == toml.KindList {
+			inner = item.List.Items
 		}
 		var entry []Call
 		for _, v := range inner {
-			if v.kind != kindText {
-				d.report(d.at(v.at), "", "%q must hold calls and lists of calls, not %s", e.key, v.kind)
+			if v.Kind != toml.KindText {
+				d.report(d.at(v.At), "", "%q must hold calls and lists of calls, not %s", e.Key, v.Kind)
 				continue
 			}
-			if c, ok := d.parseCall(e.key, Text{v.text, d.at(v.at)}); ok {
+			if c, ok := d.parseCall(e.Key, Text{v.Text, d.at(v.At)}); ok {
 				entry = append(entry, c)
 			}
 		}
@@ -108,9 +112,9 @@ func (d *decoder) orderedCalls(e *entry) Calls {
 		}
 	}
 	if len(items) == 0 {
-		d.report(d.at(e.val.at), "", "%q holds no call", e.key)
+		d.report(d.at(e.Value.At), "", "%q holds no call", e.Key)
 	}
-	d.checkTwice(e.key, calls)
+	d.checkTwice(e.Key, calls)
 	return calls
 }
 
@@ -134,16 +138,16 @@ func (d *decoder) checkTwice(key string, calls Calls) {
 var plainKeys = []string{"run", "about", "needs", "reads", "writes", "env"}
 
 // checkCompose reports keys of a task that do not go together.
-func (d *decoder) checkCompose(t *Task, keys *table) {
+func (d *decoder) checkCompose(t *Task, keys *toml.Table) {
 	if len(d.file.skipped) > 0 {
 		return
 	}
-	plain := func(e *entry) bool { return slices.Contains(plainKeys, e.key) }
-	if len(t.Run) > 0 && !slices.ContainsFunc(keys.entries, func(e *entry) bool { return !plain(e) }) {
+	plain := func(e *toml.Entry) bool { return slices.Contains(plainKeys, e.Key) }
+	if len(t.Run) > 0 && !slices.ContainsFunc(keys.Entries, func(e *toml.Entry) bool { return !plain(e) }) {
 		return
 	}
-	has := func(key string) bool { return keys.get(key) != nil }
-	report := func(key, hint, format string, args ...any) { d.report(d.at(keys.get(key).at), hint, format, args...) }
+	has := func(key string) bool { return keys.Get(key) != nil }
+	report := func(key, hint, format string, args ...any) { d.report(d.at(keys.Get(key).At), hint, format, args...) }
 	if has("calls") && (has("run") || has("os")) {
 		report("calls", "let it call a task that runs the commands", "task %q has commands, so it cannot have \"calls\"", t.Name)
 	}

@@ -11,6 +11,7 @@ import (
 	"github.com/alecthomas/units"
 
 	"tugline/internal/parallel"
+	"tugline/internal/toml"
 )
 
 // decoder makes a File of a TOML tree and gathers what is wrong on the way.
@@ -27,15 +28,15 @@ func (d *diagnostics) report(span Span, hint, format string, args ...any) {
 }
 
 // at returns p as a place in the file.
-func (d *decoder) at(p place) Span { return p.in(d.file.Source) }
+func (d *decoder) at(p toml.Place) Span { return Span{d.file.Source, p.Offset, p.Size} }
 
-func (d *decoder) decode(root *table) {
+func (d *decoder) decode(root *toml.Table) {
 	// A task starts with the file's shell and echo, wherever they stand.
-	slices.SortStableFunc(root.entries, func(a, b *entry) int {
+	slices.SortStableFunc(root.Entries, func(a, b *toml.Entry) int {
 		switch {
-		case a.key != "task" && b.key == "task":
+		case a.Key != "task" && b.Key == "task":
 			return -1
-		case a.key == "task" && b.key != "task":
+		case a.Key == "task" && b.Key != "task":
 			return 1
 		}
 		return 0
@@ -46,14 +47,14 @@ func (d *decoder) decode(root *table) {
 
 // decodeTable hands every entry of t to its key. what names the kind of key
 // in a message.
-func decodeTable[T any](d *decoder, t *table, keys []key[T], into T, what string) {
-	for _, e := range t.entries {
-		at := slices.IndexFunc(keys, func(k key[T]) bool { return k.name == e.key })
+func decodeTable[T any](d *decoder, t *toml.Table, keys []key[T], into T, what string) {
+	for _, e := range t.Entries {
+		at := slices.IndexFunc(keys, func(k key[T]) bool { return k.name == e.Key })
 		if at < 0 {
-			if now := renamed(e.key, names(keys)); now != "" {
-				d.report(d.at(e.at), "", "%q is called %q now", e.key, now)
+			if now := renamed(e.Key, names(keys)); now != "" {
+				d.report(d.at(e.At), "", "%q is called %q now", e.Key, now)
 			} else {
-				d.report(d.at(e.at), DidYouMean(e.key, names(keys)), "unknown %s %q", what, e.key)
+				d.report(d.at(e.At), DidYouMean(e.Key, names(keys)), "unknown %s %q", what, e.Key)
 			}
 			continue
 		}
@@ -77,11 +78,11 @@ func renamed(key string, keys []string) string {
 }
 
 // tasks reads all tasks of f, many of them on all processors.
-func (d *decoder) tasks(f *File, e *entry) {
-	if !d.is(e.key, &e.val, kindTable) {
+func (d *decoder) tasks(f *File, e *toml.Entry) {
+	if !d.is(e.Key, &e.Value, toml.KindTable) {
 		return
 	}
-	entries := e.val.table.entries
+	entries := e.Value.Table.Entries
 	tasks := make([]*Task, len(entries))
 	var mu sync.Mutex // protects d.found
 	parallel.Do(len(entries), 512, func(from, to int) {
@@ -97,17 +98,17 @@ func (d *decoder) tasks(f *File, e *entry) {
 }
 
 // task returns the task that e defines in f; nil if e is no table.
-func (d *decoder) task(f *File, e *entry) *Task {
-	t := &Task{Name: f.Prefix + e.key, OwnName: e.key, File: f, Span: d.at(e.at), Shell: f.shell, Echo: f.echo, When: &noWhen, Retry: &noRetry}
-	if !validTaskName(e.key) {
-		d.report(d.at(e.at), nameRule, "the task name %q is not allowed", e.key)
+func (d *decoder) task(f *File, e *toml.Entry) *Task {
+	t := &Task{Name: f.Prefix + e.Key, OwnName: e.Key, File: f, Span: d.at(e.At), Shell: f.shell, Echo: f.echo, When: &noWhen, Retry: &noRetry}
+	if !validTaskName(e.Key) {
+		d.report(d.at(e.At), nameRule, "the task name %q is not allowed", e.Key)
 	}
-	if !d.is("task", &e.val, kindTable) {
+	if !d.is("task", &e.Value, toml.KindTable) {
 		return nil
 	}
-	decodeTable(d, e.val.table, taskKeys, t, "task key")
+	decodeTable(d, e.Value.Table, taskKeys, t, "task key")
 	d.checkVariables(t)
-	d.checkCompose(t, e.val.table)
+	d.checkCompose(t, e.Value.Table)
 	return t
 }
 
@@ -135,77 +136,77 @@ func validTaskName(name string) bool {
 }
 
 // is reports whether v is of the kind want, and reports it as wrong if not.
-func (d *decoder) is(key string, v *value, want kind) bool {
-	if v.kind == want {
+func (d *decoder) is(key string, v *toml.Value, want toml.Kind) bool {
+	if v.Kind == want {
 		return true
 	}
 	hint := ""
-	if want == kindText && v.kind != kindList && v.kind != kindTable {
-		raw := d.at(v.at).bytes()
+	if want == toml.KindText && v.Kind != toml.KindList && v.Kind != toml.KindTable {
+		raw := d.at(v.At).bytes()
 		hint = fmt.Sprintf("put it in quotes: %q", raw)
 	}
-	d.report(d.at(v.at), hint, "%q must be %s, not %s", key, want, v.kind)
+	d.report(d.at(v.At), hint, "%q must be %s, not %s", key, want, v.Kind)
 	return false
 }
 
-func (d *decoder) text(e *entry) Text {
-	if !d.is(e.key, &e.val, kindText) {
+func (d *decoder) text(e *toml.Entry) Text {
+	if !d.is(e.Key, &e.Value, toml.KindText) {
 		return Text{}
 	}
-	return Text{e.val.text, d.at(e.val.at)}
+	return Text{e.Value.Text, d.at(e.Value.At)}
 }
 
-func (d *decoder) yes(e *entry) bool {
-	return d.is(e.key, &e.val, kindBool) && e.val.yes()
+func (d *decoder) yes(e *toml.Entry) bool {
+	return d.is(e.Key, &e.Value, toml.KindBool) && e.Value.Bool()
 }
 
-func (d *decoder) count(e *entry) int {
-	if !d.is(e.key, &e.val, kindInteger) {
+func (d *decoder) count(e *toml.Entry) int {
+	if !d.is(e.Key, &e.Value, toml.KindInteger) {
 		return 0
 	}
-	n, _ := e.val.whole()
+	n, _ := e.Value.Whole()
 	if n < 1 || n > 1<<20 {
-		d.report(d.at(e.val.at), "", "%q must be at least 1 and at most %d, not %d", e.key, 1<<20, n)
+		d.report(d.at(e.Value.At), "", "%q must be at least 1 and at most %d, not %d", e.Key, 1<<20, n)
 		return 0
 	}
 	return int(n)
 }
 
 // texts reads a string, or a list of strings.
-func (d *decoder) texts(e *entry) []Text {
-	out := make([]Text, 0, e.val.length())
+func (d *decoder) texts(e *toml.Entry) []Text {
+	out := make([]Text, 0, e.Value.Length())
 	d.eachText(e, func(t Text) { out = append(out, t) })
 	return out
 }
 
 // eachText calls visit with a string, or with each of a list of strings.
-func (d *decoder) eachText(e *entry, visit func(Text)) {
-	switch e.val.kind {
-	case kindText:
-		visit(Text{e.val.text, d.at(e.val.at)})
-	case kindList:
-		for i := range e.val.list.items {
-			item := &e.val.list.items[i]
-			if item.kind != kindText {
-				d.report(d.at(item.at), "", "%q must hold strings, not %s", e.key, item.kind)
+func (d *decoder) eachText(e *toml.Entry, visit func(Text)) {
+	switch e.Value.Kind {
+	case toml.KindText:
+		visit(Text{e.Value.Text, d.at(e.Value.At)})
+	case toml.KindList:
+		for i := range e.Value.List.Items {
+			item := &e.Value.List.Items[i]
+			if item.Kind != toml.KindText {
+				d.report(d.at(item.At), "", "%q must hold strings, not %s", e.Key, item.Kind)
 				continue
 			}
-			visit(Text{item.text, d.at(item.at)})
+			visit(Text{item.Text, d.at(item.At)})
 		}
 	default:
-		d.report(d.at(e.val.at), "", "%q must be a string or a list of strings, not %s", e.key, e.val.kind)
+		d.report(d.at(e.Value.At), "", "%q must be a string or a list of strings, not %s", e.Key, e.Value.Kind)
 	}
 }
 
-func (d *decoder) scripts(e *entry) []Text {
+func (d *decoder) scripts(e *toml.Entry) []Text {
 	scripts := d.texts(e)
 	for _, s := range scripts {
 		if strings.TrimSpace(s.Value) == "" {
-			d.report(s.Span, "", "%q holds no command", e.key)
+			d.report(s.Span, "", "%q holds no command", e.Key)
 		}
 	}
-	if len(scripts) == 0 && e.val.kind == kindList && len(e.val.list.items) == 0 {
-		d.report(d.at(e.val.at), "", "%q holds no command", e.key)
+	if len(scripts) == 0 && e.Value.Kind == toml.KindList && len(e.Value.List.Items) == 0 {
+		d.report(d.at(e.Value.At), "", "%q holds no command", e.Key)
 	}
 	return scripts
 }
@@ -213,26 +214,26 @@ func (d *decoder) scripts(e *entry) []Text {
 // systemNames are the systems that os.<system> may name.
 var systemNames = []string{"linux", "darwin", "windows", "unix"}
 
-func (d *decoder) systems(e *entry) map[string][]Text {
-	if !d.is(e.key, &e.val, kindTable) {
+func (d *decoder) systems(e *toml.Entry) map[string][]Text {
+	if !d.is(e.Key, &e.Value, toml.KindTable) {
 		return nil
 	}
 	out := map[string][]Text{}
-	for _, se := range e.val.table.entries {
-		if !slices.Contains(systemNames, se.key) {
-			d.report(d.at(se.at), DidYouMean(se.key, systemNames), "unknown system %q", se.key)
+	for _, se := range e.Value.Table.Entries {
+		if !slices.Contains(systemNames, se.Key) {
+			d.report(d.at(se.At), DidYouMean(se.Key, systemNames), "unknown system %q", se.Key)
 			continue
 		}
-		if d.is("os."+se.key, &se.val, kindTable) {
+		if d.is("os."+se.Key, &se.Value, toml.KindTable) {
 			var run []Text
-			decodeTable(d, se.val.table, systemKeys, &run, "key of a system")
-			out[se.key] = run
+			decodeTable(d, se.Value.Table, systemKeys, &run, "key of a system")
+			out[se.Key] = run
 		}
 	}
 	return out
 }
 
-func (d *decoder) aliases(e *entry) []Name {
+func (d *decoder) aliases(e *toml.Entry) []Name {
 	var out []Name
 	for _, t := range d.texts(e) {
 		if !validTaskName(t.Value) {
@@ -244,42 +245,42 @@ func (d *decoder) aliases(e *entry) []Name {
 	return out
 }
 
-func (d *decoder) shell(e *entry) Shell {
+func (d *decoder) shell(e *toml.Entry) Shell {
 	texts := d.texts(e)
-	s := Shell{Span: d.at(e.val.at)}
+	s := Shell{Span: d.at(e.Value.At)}
 	for _, t := range texts {
 		s.Args = append(s.Args, t.Value)
 	}
 	switch {
-	case len(s.Args) == 0 && e.val.kind == kindList && len(e.val.list.items) == 0, len(s.Args) > 0 && s.Args[0] == "":
-		d.report(d.at(e.val.at), `such as "builtin" or "bash"`, "%q names no program", e.key)
+	case len(s.Args) == 0 && e.Value.Kind == toml.KindList && len(e.Value.List.Items) == 0, len(s.Args) > 0 && s.Args[0] == "":
+		d.report(d.at(e.Value.At), `such as "builtin" or "bash"`, "%q names no program", e.Key)
 	case len(s.Args) == 1 && s.Args[0] == "builtin":
 		s.Args = nil
-	case e.val.kind == kindText && strings.ContainsAny(s.Args[0], " \t"):
-		d.report(d.at(e.val.at), `give the program and its arguments as a list: ["python3", "-u"]`, "%q must be one program", e.key)
+	case e.Value.Kind == toml.KindText && strings.ContainsAny(s.Args[0], " \t"):
+		d.report(d.at(e.Value.At), `give the program and its arguments as a list: ["python3", "-u"]`, "%q must be one program", e.Key)
 	}
 	return s
 }
 
-func (d *decoder) env(e *entry) []Var {
-	if !d.is(e.key, &e.val, kindTable) {
+func (d *decoder) env(e *toml.Entry) []Var {
+	if !d.is(e.Key, &e.Value, toml.KindTable) {
 		return nil
 	}
-	out := make([]Var, 0, len(e.val.table.entries))
-	for _, ve := range e.val.table.entries {
+	out := make([]Var, 0, len(e.Value.Table.Entries))
+	for _, ve := range e.Value.Table.Entries {
 		switch {
-		case !validVarName(ve.key):
-			d.report(d.at(ve.at), "names have letters, digits and _, and do not begin with a digit", "the variable name %q is not allowed", ve.key)
+		case !validVarName(ve.Key):
+			d.report(d.at(ve.At), "names have letters, digits and _, and do not begin with a digit", "the variable name %q is not allowed", ve.Key)
 			continue
-		case strings.HasPrefix(ve.key, "TUGLINE_"):
-			d.report(d.at(ve.at), "", "%q is set by Tugline itself", ve.key)
+		case strings.HasPrefix(ve.Key, "TUGLINE_"):
+			d.report(d.at(ve.At), "", "%q is set by Tugline itself", ve.Key)
 			continue
 		}
-		v := Var{Name: ve.key, Span: d.at(ve.at), Details: &plain}
-		if ve.val.kind == kindTable {
+		v := Var{Name: ve.Key, Span: d.at(ve.At), Details: &plain}
+		if ve.Value.Kind == toml.KindTable {
 			v.Details = &Details{}
 			d.longVar(&v, ve)
-		} else if !d.is(ve.key, &ve.val, kindText) {
+		} else if !d.is(ve.Key, &ve.Value, toml.KindText) {
 			continue
 		} else {
 			v.Value = d.template(ve)
@@ -290,49 +291,49 @@ func (d *decoder) env(e *entry) []Var {
 }
 
 // longVar reads a variable in its long form.
-func (d *decoder) longVar(v *Var, e *entry) {
-	t := e.val.table
+func (d *decoder) longVar(v *Var, e *toml.Entry) {
+	t := e.Value.Table
 	decodeTable(d, t, varKeys, v, "key of a variable")
-	var given *entry // what gives the value
-	for _, e := range t.entries {
-		if !slices.Contains([]string{"value", "default", "run", "file"}, e.key) {
+	var given *toml.Entry // what gives the value
+	for _, e := range t.Entries {
+		if !slices.Contains([]string{"value", "default", "run", "file"}, e.Key) {
 			continue
 		}
 		if given != nil {
-			d.report(d.at(e.at), "", "%q has a value already, by %q", v.Name, given.key)
+			d.report(d.at(e.At), "", "%q has a value already, by %q", v.Name, given.Key)
 		}
 		given = e
 	}
 	switch {
 	case given == nil && !v.MustBeSet && len(d.file.skipped) == 0:
-		d.report(d.at(e.at), `give it "value", "default", "run" or "file", or "must_be_set = true"`, "%q has no value", v.Name)
+		d.report(d.at(e.At), `give it "value", "default", "run" or "file", or "must_be_set = true"`, "%q has no value", v.Name)
 	case given != nil && v.MustBeSet:
-		d.report(d.at(t.get("must_be_set").at), "", "%q has a value, by %q, so it need not be set from outside", v.Name, given.key)
+		d.report(d.at(t.Get("must_be_set").At), "", "%q has a value, by %q, so it need not be set from outside", v.Name, given.Key)
 	}
 	for _, key := range []string{"run", "file"} {
-		if e := t.get(key); e != nil && e.val.kind == kindText && strings.TrimSpace(e.val.text) == "" {
-			d.report(d.at(e.val.at), "", "%q of %q is empty", key, v.Name)
+		if e := t.Get(key); e != nil && e.Value.Kind == toml.KindText && strings.TrimSpace(e.Value.Text) == "" {
+			d.report(d.at(e.Value.At), "", "%q of %q is empty", key, v.Name)
 		}
 	}
 }
 
-func (d *decoder) envFiles(e *entry) []EnvFile {
-	items := []value{e.val}
-	if e.val.kind == kindList {
-		items = e.val.list.items
+func (d *decoder) envFiles(e *toml.Entry) []EnvFile {
+	items := []toml.Value{e.Value}
+	if e.Value.Kind == toml.KindList {
+		items = e.Value.List.Items
 	}
 	var out []EnvFile
 	for _, item := range items {
-		f := EnvFile{Path: Text{item.text, d.at(item.at)}}
+		f := EnvFile{Path: Text{item.Text, d.at(item.At)}}
 		switch {
-		case item.kind == kindTable:
-			decodeTable(d, item.table, envFileKeys, &f, "key of an env file")
-		case item.kind != kindText:
-			d.report(d.at(item.at), "", "%q must hold strings or tables, not %s", e.key, item.kind)
+		case item.Kind == toml.KindTable:
+			decodeTable(d, item.Table, envFileKeys, &f, "key of an env file")
+		case item.Kind != toml.KindText:
+			d.report(d.at(item.At), "", "%q must hold strings or tables, not %s", e.Key, item.Kind)
 			continue
 		}
 		if f.Path.Value == "" {
-			d.report(d.at(item.at), "", "%q names no file", e.key)
+			d.report(d.at(item.At), "", "%q names no file", e.Key)
 		}
 		out = append(out, f)
 	}
@@ -340,41 +341,41 @@ func (d *decoder) envFiles(e *entry) []EnvFile {
 }
 
 // choice reads a text that must be one of some.
-func (d *decoder) choice(e *entry, allowed []string) string {
+func (d *decoder) choice(e *toml.Entry, allowed []string) string {
 	t := d.text(e)
 	if t.Value != "" && !slices.Contains(allowed, t.Value) {
-		d.report(t.Span, DidYouMean(t.Value, allowed), "%q must be one of %s, not %q", e.key, strings.Join(allowed, ", "), t.Value)
+		d.report(t.Span, DidYouMean(t.Value, allowed), "%q must be one of %s, not %q", e.Key, strings.Join(allowed, ", "), t.Value)
 	}
 	return t.Value
 }
 
 // duration reads a span of time, as Go writes it.
-func (d *decoder) duration(e *entry) time.Duration {
+func (d *decoder) duration(e *toml.Entry) time.Duration {
 	t := d.text(e)
 	if t.Span.IsZero() {
 		return 0
 	}
 	span, err := time.ParseDuration(t.Value)
 	if err != nil || span <= 0 {
-		d.report(t.Span, `such as "500ms", "2s" or "1h30m"`, "%q is no span of time: %q", e.key, t.Value)
+		d.report(t.Span, `such as "500ms", "2s" or "1h30m"`, "%q is no span of time: %q", e.Key, t.Value)
 	}
 	return span
 }
 
-func (d *decoder) retry(e *entry) *Retry {
+func (d *decoder) retry(e *toml.Entry) *Retry {
 	r := &Retry{Factor: 1}
-	if !d.is(e.key, &e.val, kindTable) {
+	if !d.is(e.Key, &e.Value, toml.KindTable) {
 		return r
 	}
-	decodeTable(d, e.val.table, retryKeys, r, "key of retry")
-	if e.val.table.get("times") == nil && len(d.file.skipped) == 0 {
-		d.report(d.at(e.at), "such as { times = 3 }", "%q does not say how many times", e.key)
+	decodeTable(d, e.Value.Table, retryKeys, r, "key of retry")
+	if e.Value.Table.Get("times") == nil && len(d.file.skipped) == 0 {
+		d.report(d.at(e.At), "such as { times = 3 }", "%q does not say how many times", e.Key)
 	}
 	return r
 }
 
 // locks reads names of locks.
-func (d *decoder) locks(e *entry) []Name {
+func (d *decoder) locks(e *toml.Entry) []Name {
 	var out []Name
 	for _, t := range d.texts(e) {
 		if !validTaskName(t.Value) {
@@ -387,7 +388,7 @@ func (d *decoder) locks(e *entry) []Name {
 }
 
 // tracks reads names of variables.
-func (d *decoder) tracks(e *entry) []Name {
+func (d *decoder) tracks(e *toml.Entry) []Name {
 	var out []Name
 	for _, t := range d.texts(e) {
 		if !validVarName(t.Value) {
@@ -400,22 +401,22 @@ func (d *decoder) tracks(e *entry) []Name {
 }
 
 // store reads the settings of the store, of which there is one: its limit.
-func (d *decoder) store(e *entry) int64 {
-	if !d.is(e.key, &e.val, kindTable) {
+func (d *decoder) store(e *toml.Entry) int64 {
+	if !d.is(e.Key, &e.Value, toml.KindTable) {
 		return 0
 	}
 	var limit int64
-	for _, se := range e.val.table.entries {
-		if se.key != "limit" {
-			d.report(d.at(se.at), DidYouMean(se.key, []string{"limit"}), "unknown key of the store %q", se.key)
+	for _, se := range e.Value.Table.Entries {
+		if se.Key != "limit" {
+			d.report(d.at(se.At), DidYouMean(se.Key, []string{"limit"}), "unknown key of the store %q", se.Key)
 			continue
 		}
-		if !d.is(se.key, &se.val, kindText) {
+		if !d.is(se.Key, &se.Value, toml.KindText) {
 			continue
 		}
-		bytes, err := units.ParseStrictBytes(se.val.text)
+		bytes, err := units.ParseStrictBytes(se.Value.Text)
 		if err != nil || bytes <= 0 {
-			d.report(d.at(se.val.at), `such as "8GiB"`, "%q is no size", se.val.text)
+			d.report(d.at(se.Value.At), `such as "8GiB"`, "%q is no size", se.Value.Text)
 			continue
 		}
 		limit = bytes
@@ -424,27 +425,27 @@ func (d *decoder) store(e *entry) int64 {
 }
 
 // parts reads the files that this one takes in. They are opened later.
-func (d *decoder) parts(e *entry) []*Part {
-	if !d.is(e.key, &e.val, kindTable) {
+func (d *decoder) parts(e *toml.Entry) []*Part {
+	if !d.is(e.Key, &e.Value, toml.KindTable) {
 		return nil
 	}
 	var out []*Part
-	for _, pe := range e.val.table.entries {
-		p := &Part{Name: pe.key, Span: d.at(pe.at)}
-		if !validTaskName(pe.key) {
-			d.report(d.at(pe.at), nameRule, "the part name %q is not allowed", pe.key)
+	for _, pe := range e.Value.Table.Entries {
+		p := &Part{Name: pe.Key, Span: d.at(pe.At)}
+		if !validTaskName(pe.Key) {
+			d.report(d.at(pe.At), nameRule, "the part name %q is not allowed", pe.Key)
 			continue
 		}
 		switch {
-		case pe.val.kind == kindTable:
-			decodeTable(d, pe.val.table, partKeys, p, "key of a part")
-		case d.is(pe.key, &pe.val, kindText):
-			p.Path = Text{pe.val.text, d.at(pe.val.at)}
+		case pe.Value.Kind == toml.KindTable:
+			decodeTable(d, pe.Value.Table, partKeys, p, "key of a part")
+		case d.is(pe.Key, &pe.Value, toml.KindText):
+			p.Path = Text{pe.Value.Text, d.at(pe.Value.At)}
 		default:
 			continue
 		}
 		if p.Path.Value == "" && len(d.file.skipped) == 0 {
-			d.report(d.at(pe.at), `such as docs = "docs"`, "the part %q names no folder and no file", pe.key)
+			d.report(d.at(pe.At), `such as docs = "docs"`, "the part %q names no folder and no file", pe.Key)
 			continue
 		}
 		out = append(out, p)
@@ -457,8 +458,8 @@ const nameRule = "names have letters, digits, - and _, and do not begin with -"
 
 // envFileKeys are the keys of an env file in its long form.
 var envFileKeys = []key[*EnvFile]{
-	{"file", formText, "The path, relative to the folder of the project file.", func(d *decoder, f *EnvFile, e *entry) { f.Path = d.text(e) }},
-	{"must_exist", formBool, "It must be there.", func(d *decoder, f *EnvFile, e *entry) { f.MustExist = d.yes(e) }},
+	{"file", formText, "The path, relative to the folder of the project file.", func(d *decoder, f *EnvFile, e *toml.Entry) { f.Path = d.text(e) }},
+	{"must_exist", formBool, "It must be there.", func(d *decoder, f *EnvFile, e *toml.Entry) { f.MustExist = d.yes(e) }},
 }
 
 // ValidVariable reports whether a variable may be called name.
@@ -477,7 +478,7 @@ func validVarName(name string) bool {
 }
 
 // template reads a string in which variables expand.
-func (d *decoder) template(e *entry) Text {
+func (d *decoder) template(e *toml.Entry) Text {
 	t := d.text(e)
 	if err := t.checkTemplate(); err != nil {
 		d.report(t.Span, `write \$ for a plain dollar`, "%s", err)
@@ -485,10 +486,10 @@ func (d *decoder) template(e *entry) Text {
 	return t
 }
 
-func (d *decoder) calls(e *entry) []Call {
-	out := make([]Call, 0, e.val.length())
+func (d *decoder) calls(e *toml.Entry) []Call {
+	out := make([]Call, 0, e.Value.Length())
 	d.eachText(e, func(t Text) {
-		if c, ok := d.parseCall(e.key, t); ok {
+		if c, ok := d.parseCall(e.Key, t); ok {
 			out = append(out, c)
 		}
 	})

@@ -9,6 +9,8 @@ import (
 	"path/filepath"
 	"syscall"
 	"unicode/utf8"
+
+	"tugline/internal/toml"
 )
 
 // FileName is the name of a project file.
@@ -91,8 +93,8 @@ func takesIn(path, wanted string) bool {
 			continue
 		}
 		d := &decoder{file: &File{}}
-		read := parseTOML(&Source{Path: queue[0], Text: normalize(text)})
-		parts := read.root.get("parts")
+		read := toml.Parse(normalize(text))
+		parts := read.Root.Get("parts")
 		if parts == nil {
 			continue
 		}

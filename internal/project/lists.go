@@ -5,6 +5,8 @@ import (
 	"path"
 	"slices"
 	"strings"
+
+	"tugline/internal/toml"
 )
 
 // List tells where values come from: one of List, Files, Lines and Run.
@@ -61,26 +63,26 @@ func Lines(text string, comments bool) []string {
 
 // listKeys are the keys of a list.
 var listKeys = []key[*List]{
-	{"list", formTexts, "The values.", func(d *decoder, l *List, e *entry) { l.List = d.templates(e) }},
-	{"files", formTexts, "Patterns, as in `reads`: a value for each file.", func(d *decoder, l *List, e *entry) { l.Files = d.globs(e) }},
-	{"as", formText, "What of a file's path is the value: `path` (the default), `name`, `stem` (the name without its ending) or `below` (the path under the fixed part of the pattern, without its ending).", func(d *decoder, l *List, e *entry) {
+	{"list", formTexts, "The values.", func(d *decoder, l *List, e *toml.Entry) { l.List = d.templates(e) }},
+	{"files", formTexts, "Patterns, as in `reads`: a value for each file.", func(d *decoder, l *List, e *toml.Entry) { l.Files = d.globs(e) }},
+	{"as", formText, "What of a file's path is the value: `path` (the default), `name`, `stem` (the name without its ending) or `below` (the path under the fixed part of the pattern, without its ending).", func(d *decoder, l *List, e *toml.Entry) {
 		l.As = d.choice(e, ways)
 	}},
-	{"lines", formText, "A file with a value on each line; blank lines and those that begin with `#` are left out.", func(d *decoder, l *List, e *entry) { l.Lines = d.template(e) }},
-	{"run", formText, "A script that prints a value on each line. It runs while the run is planned, and must change nothing.", func(d *decoder, l *List, e *entry) { l.Run = d.text(e) }},
+	{"lines", formText, "A file with a value on each line; blank lines and those that begin with `#` are left out.", func(d *decoder, l *List, e *toml.Entry) { l.Lines = d.template(e) }},
+	{"run", formText, "A script that prints a value on each line. It runs while the run is planned, and must change nothing.", func(d *decoder, l *List, e *toml.Entry) { l.Run = d.text(e) }},
 }
 
 // lists reads the lists of a file.
-func (d *decoder) lists(e *entry) []*List {
-	if !d.is(e.key, &e.val, kindTable) {
+func (d *decoder) lists(e *toml.Entry) []*List {
+	if !d.is(e.Key, &e.Value, toml.KindTable) {
 		return nil
 	}
 	var out []*List
-	for _, le := range e.val.table.entries {
+	for _, le := range e.Value.Table.Entries {
 		l := d.list(le)
-		l.Name = le.key
-		if !validTaskName(le.key) {
-			d.report(d.at(le.at), nameRule, "the name %q of a list is not allowed", le.key)
+		l.Name = le.Key
+		if !validTaskName(le.Key) {
+			d.report(d.at(le.At), nameRule, "the name %q of a list is not allowed", le.Key)
 		}
 		out = append(out, l)
 	}
@@ -88,38 +90,38 @@ func (d *decoder) lists(e *entry) []*List {
 }
 
 // list reads one list: a table, or the values themselves.
-func (d *decoder) list(e *entry) *List {
-	l := &List{Span: d.at(e.at), File: d.file}
-	if e.val.kind == kindList {
+func (d *decoder) list(e *toml.Entry) *List {
+	l := &List{Span: d.at(e.At), File: d.file}
+	if e.Value.Kind == toml.KindList {
 		l.List = d.templates(e)
 		return l
 	}
-	if !d.is(e.key, &e.val, kindTable) {
+	if !d.is(e.Key, &e.Value, toml.KindTable) {
 		return l
 	}
-	keys := e.val.table
+	keys := e.Value.Table
 	decodeTable(d, keys, listKeys, l, "key of a list")
 	if len(d.file.skipped) > 0 {
 		return l
 	}
 	var given []string
 	for _, key := range []string{"list", "files", "lines", "run"} {
-		if keys.get(key) != nil {
+		if keys.Get(key) != nil {
 			given = append(given, key)
 		}
 	}
 	switch {
 	case len(given) == 0:
-		d.report(d.at(e.at), `give it "list", "files", "lines" or "run"`, "the list %q has no values", e.key)
+		d.report(d.at(e.At), `give it "list", "files", "lines" or "run"`, "the list %q has no values", e.Key)
 	case len(given) > 1:
-		d.report(d.at(keys.get(given[1]).at), "", "%q has values already, by %q", e.key, given[0])
-	case keys.get("as") != nil && given[0] != "files":
-		d.report(d.at(keys.get("as").at), "", `"as" goes with "files"`)
+		d.report(d.at(keys.Get(given[1]).At), "", "%q has values already, by %q", e.Key, given[0])
+	case keys.Get("as") != nil && given[0] != "files":
+		d.report(d.at(keys.Get("as").At), "", `"as" goes with "files"`)
 	}
 	return l
 }
 
-func (d *decoder) templates(e *entry) []Text {
+func (d *decoder) templates(e *toml.Entry) []Text {
 	texts := d.texts(e)
 	for _, t := range texts {
 		if err := t.checkTemplate(); err != nil {
@@ -130,19 +132,19 @@ func (d *decoder) templates(e *entry) []Text {
 }
 
 // each reads the values of which a task has instances, as arguments of it.
-func (d *decoder) each(e *entry) []*Arg {
-	if !d.is(e.key, &e.val, kindTable) {
+func (d *decoder) each(e *toml.Entry) []*Arg {
+	if !d.is(e.Key, &e.Value, toml.KindTable) {
 		return nil
 	}
 	var out []*Arg
-	for _, ee := range e.val.table.entries {
-		a := &Arg{Name: ee.key, Span: d.at(ee.at), Type: ArgText, About: "only the instance with this value"}
+	for _, ee := range e.Value.Table.Entries {
+		a := &Arg{Name: ee.Key, Span: d.at(ee.At), Type: ArgText, About: "only the instance with this value"}
 		d.checkArgName(a, ee)
-		if ee.val.kind == kindText {
-			a.Each = &List{Name: ee.val.text, Span: d.at(ee.val.at)}
+		if ee.Value.Kind == toml.KindText {
+			a.Each = &List{Name: ee.Value.Text, Span: d.at(ee.Value.At)}
 		} else {
 			a.Each = d.list(ee)
-			a.Each.Name = ee.key
+			a.Each.Name = ee.Key
 		}
 		out = append(out, a)
 	}

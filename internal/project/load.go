@@ -10,6 +10,7 @@ import (
 	"strings"
 
 	"tugline/internal/parallel"
+	"tugline/internal/toml"
 )
 
 // Load reads the project file at path, an absolute path, with all its parts,
@@ -112,11 +113,23 @@ func (r *reading) decode(text []byte) {
 		d.report(spanOf(f.Source, at, 1), "save it as UTF-8", "the file is not UTF-8 from here on")
 		f.skipped = f.Source.Text
 	} else {
-		read := parseTOML(f.Source)
-		f.skipped, d.found = read.skipped, read.diagnostics
-		d.decode(read.root)
+		read := toml.Parse(f.Source.Text)
+		f.skipped = read.Skipped
+		for _, problem := range read.Problems {
+			d.found = append(d.found, d.syntax(problem))
+		}
+		d.decode(read.Root)
 	}
 	r.found = d.found
+}
+
+// syntax returns what is wrong with the TOML of the file.
+func (d *decoder) syntax(p toml.Problem) Diagnostic {
+	out := Diagnostic{Span: d.at(p.At), Msg: p.Msg}
+	if p.First != nil {
+		out.Related = []Diagnostic{{Span: d.at(*p.First), Msg: "it was defined first here"}}
+	}
+	return out
 }
 
 // parts reads the parts of files that are not read yet.

@@ -8,7 +8,6 @@ import (
 	"strings"
 	"testing"
 
-	"github.com/pelletier/go-toml/v2"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 )
@@ -309,77 +308,7 @@ func TestLargeProjectsAreRead(t *testing.T) {
 	}, messages(err))
 }
 
-// tables are documents on the rules of defining keys and tables (TOML 1.0).
-var tables = []string{
-	"a = 1\na = 2\n", "a.b = 1\na.c = 2\n", "a.b = 1\na.b.c = 2\n", "a = 1\na.b = 2\n",
-	"[a]\n[a]\n", "[a.b]\n[a]\n", "[a]\nb = 1\n[a.b]\n", "[a]\nb.c = 1\n[a.b]\n", "[a]\nb.c = 1\n[a.b.d]\n",
-	"[a.b]\nx = 1\n[a]\nb.y = 2\n", "[a.b.c]\nz = 9\n[a]\nb.c.t = 1\n", "[a.b.c]\n[a]\nb.d = 1\n",
-	"a = { b = 1 }\n[a]\n", "a = { b = 1 }\na.c = 2\n", "a = { b = 1 }\n[a.c]\n", "a = { b.c = 1, b.d = 2 }\n", "a = { b.c = 1, b.c = 2 }\n",
-	"a = { b = 1, b.c = 2 }\n", "a = { b = { c = 1 }, b.d = 2 }\n", "[[a]]\n[[a]]\n", "[[a]]\n[a]\n", "[a]\n[[a]]\n",
-	"a = []\n[[a]]\n", "[[a]]\n[a.b]\n[[a]]\n[a.b]\n", "[[a]]\nb.c = 1\n[[a.b]]\n", "[[a.b]]\n[a]\nc = 1\n", "[[a.b]]\n[a.b]\n",
-	"a = [1, [2, 'x'], { b = 1 }]\n", "a = +1_000\nb = 0x1F\nc = 0o17\nd = 0b11\ne = 1e3\nf = inf\n", "a = 1979-05-27T07:32:00Z\nb = 07:32:00\n",
-	"'' = 1\n", "\"a\\u0062\" = 1\nab = 2\n", "a = \"\"\"\\\n  x\"\"\"\n", "[a]\nb=1\n[c]\n[a.d]\n[a.d]\n",
-}
-
-func TestTableRulesAreThoseOfTOML(t *testing.T) {
-	for _, text := range tables {
-		t.Run(text, func(t *testing.T) { assertAgrees(t, text) })
-	}
-}
-
-// assertAgrees checks that text is read, or refused, as the TOML library's own
-// decoder does.
-func assertAgrees(t *testing.T, text string) {
-	t.Helper()
-	var decoded map[string]any
-	want := toml.Unmarshal([]byte(text), &decoded)
-	got := parseTOML(&Source{Name: "x", Text: []byte(text)})
-	if want == nil {
-		assert.Empty(t, got.diagnostics)
-		assert.Equal(t, decoded, got.asPlain(got.root))
-	} else {
-		assert.NotEmpty(t, got.diagnostics, "the library says: %v", want)
-	}
-}
-
-// asPlain returns t as the library's decoder would give it, dates left aside.
-func (p *parser) asPlain(t *table) map[string]any {
-	out := map[string]any{}
-	for _, e := range t.entries {
-		out[e.key] = p.asPlainValue(&e.val)
-	}
-	return out
-}
-
-func (p *parser) asPlainValue(v *value) any {
-	switch v.kind {
-	case kindText:
-		return v.text
-	case kindInteger:
-		n, _ := v.whole()
-		return n
-	case kindFloat:
-		return v.number()
-	case kindBool:
-		return v.yes()
-	case kindTable:
-		return p.asPlain(v.table)
-	case kindList:
-		items := []any{}
-		for _, item := range v.list.items {
-			items = append(items, p.asPlainValue(&item))
-		}
-		return items
-	}
-	var decoded map[string]any
-	toml.Unmarshal([]byte("x = "+string(v.at.in(p.src).bytes())), &decoded)
-	return decoded["x"]
-}
-
 func FuzzParse(f *testing.F) {
-	for _, text := range tables {
-		f.Add(text)
-	}
 	almanac, err := os.ReadFile("../../demo/tugline.toml")
 	require.NoError(f, err)
 	f.Add(string(almanac))

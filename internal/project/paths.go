@@ -4,6 +4,7 @@ import (
 	"strings"
 
 	"tugline/internal/glob"
+	"tugline/internal/toml"
 )
 
 // Paths is one entry of what a task reads or writes: patterns, with a name or
@@ -31,33 +32,33 @@ func (g Glob) Pattern() Text {
 }
 
 // paths reads patterns: a string, a list, or a table that names them.
-func (d *decoder) paths(e *entry) []Paths {
-	if e.val.kind != kindTable {
-		return []Paths{{Span: d.at(e.at), Globs: d.globs(e)}}
+func (d *decoder) paths(e *toml.Entry) []Paths {
+	if e.Value.Kind != toml.KindTable {
+		return []Paths{{Span: d.at(e.At), Globs: d.globs(e)}}
 	}
 	var out []Paths
-	for _, ne := range e.val.table.entries {
-		p := Paths{Name: ne.key, Span: d.at(ne.at), Globs: d.globs(ne)}
-		if !validVarName(ne.key) || strings.HasPrefix(ne.key, "TUGLINE_") {
-			d.report(d.at(ne.at), "names have letters, digits and _, and do not begin with a digit", "the name %q is not allowed here", ne.key)
+	for _, ne := range e.Value.Table.Entries {
+		p := Paths{Name: ne.Key, Span: d.at(ne.At), Globs: d.globs(ne)}
+		if !validVarName(ne.Key) || strings.HasPrefix(ne.Key, "TUGLINE_") {
+			d.report(d.at(ne.At), "names have letters, digits and _, and do not begin with a digit", "the name %q is not allowed here", ne.Key)
 		}
-		p.Variable = ne.val.kind == kindText && len(p.Globs) == 1 && !p.Globs[0].Not && p.Globs[0].plain()
+		p.Variable = ne.Value.Kind == toml.KindText && len(p.Globs) == 1 && !p.Globs[0].Not && p.Globs[0].plain()
 		out = append(out, p)
 	}
 	return out
 }
 
-func (d *decoder) globs(e *entry) []Glob {
+func (d *decoder) globs(e *toml.Entry) []Glob {
 	texts := d.texts(e)
-	if len(texts) == 0 && e.val.kind == kindList && len(e.val.list.items) == 0 {
-		d.report(d.at(e.val.at), "", "%q names no files", e.key)
+	if len(texts) == 0 && e.Value.Kind == toml.KindList && len(e.Value.List.Items) == 0 {
+		d.report(d.at(e.Value.At), "", "%q names no files", e.Key)
 	}
 	globs := make([]Glob, 0, len(texts))
 	for _, t := range texts {
 		g := Glob{Text: t, Not: strings.HasPrefix(t.Value, "!")}
 		pattern := g.Pattern()
 		if pattern.Value == "" {
-			d.report(t.Span, "", "%q names no files", e.key)
+			d.report(t.Span, "", "%q names no files", e.Key)
 			continue
 		}
 		if err := pattern.checkTemplate(); err != nil {

@@ -4,6 +4,8 @@ import (
 	"strings"
 
 	"github.com/hashicorp/go-version"
+
+	"tugline/internal/toml"
 )
 
 // Requirement is something that must be there before a run starts.
@@ -34,8 +36,8 @@ func (r *Requirement) Accepts(text string) bool {
 
 // requireKeys are the keys of one entry of require.
 var requireKeys = []key[*Requirement]{
-	{"tool", formText, "A program that must be found.", func(d *decoder, r *Requirement, e *entry) { r.Tool = d.text(e).Value }},
-	{"version", formText, "The range in which the first version must be that `TOOL --version` prints, such as `\">=7.80\"` or `\">=1.20, <2\"`.", func(d *decoder, r *Requirement, e *entry) {
+	{"tool", formText, "A program that must be found.", func(d *decoder, r *Requirement, e *toml.Entry) { r.Tool = d.text(e).Value }},
+	{"version", formText, "The range in which the first version must be that `TOOL --version` prints, such as `\">=7.80\"` or `\">=1.20, <2\"`.", func(d *decoder, r *Requirement, e *toml.Entry) {
 		r.Version = d.text(e)
 		within, err := version.NewConstraint(r.Version.Value)
 		if err != nil && !r.Version.Span.IsZero() {
@@ -43,27 +45,27 @@ var requireKeys = []key[*Requirement]{
 		}
 		r.within = within
 	}},
-	{"file", formText, "A file or a folder that must be there, relative to the folder of the file.", func(d *decoder, r *Requirement, e *entry) { r.File = d.template(e) }},
-	{"run", formText, "A script that must end well. It must change nothing.", func(d *decoder, r *Requirement, e *entry) { r.Run = d.text(e) }},
-	{"hint", formText, "How to get what is missing.", func(d *decoder, r *Requirement, e *entry) { r.Hint = d.text(e).Value }},
+	{"file", formText, "A file or a folder that must be there, relative to the folder of the file.", func(d *decoder, r *Requirement, e *toml.Entry) { r.File = d.template(e) }},
+	{"run", formText, "A script that must end well. It must change nothing.", func(d *decoder, r *Requirement, e *toml.Entry) { r.Run = d.text(e) }},
+	{"hint", formText, "How to get what is missing.", func(d *decoder, r *Requirement, e *toml.Entry) { r.Hint = d.text(e).Value }},
 }
 
-func (d *decoder) require(e *entry) []Requirement {
-	if !d.is(e.key, &e.val, kindList) {
+func (d *decoder) require(e *toml.Entry) []Requirement {
+	if !d.is(e.Key, &e.Value, toml.KindList) {
 		return nil
 	}
 	var out []Requirement
-	for _, item := range e.val.list.items {
-		if item.kind != kindTable {
-			d.report(d.at(item.at), `such as { tool = "curl" }`, "%q must hold tables, not %s", e.key, item.kind)
+	for _, item := range e.Value.List.Items {
+		if item.Kind != toml.KindTable {
+			d.report(d.at(item.At), `such as { tool = "curl" }`, "%q must hold tables, not %s", e.Key, item.Kind)
 			continue
 		}
-		r := Requirement{Span: d.at(item.at)}
-		decodeTable(d, item.table, requireKeys, &r, "key of require")
+		r := Requirement{Span: d.at(item.At)}
+		decodeTable(d, item.Table, requireKeys, &r, "key of require")
 		switch {
 		case len(d.file.skipped) > 0:
 		case r.Tool == "" && strings.TrimSpace(r.File.Value+r.Run.Value) == "":
-			d.report(d.at(item.at), `give it "tool", "file" or "run"`, "an entry of %q asks for nothing", e.key)
+			d.report(d.at(item.At), `give it "tool", "file" or "run"`, "an entry of %q asks for nothing", e.Key)
 		case r.Tool == "" && r.Version.Value != "":
 			d.report(r.Version.Span, `give it "tool"`, "a version of what?")
 		}

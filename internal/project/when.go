@@ -4,6 +4,8 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+
+	"tugline/internal/toml"
 )
 
 // When tells under which conditions a task is run: all that are given must
@@ -26,40 +28,40 @@ type WhenVar struct {
 
 // whenKeys are the keys of when.
 var whenKeys = []key[*When]{
-	{"os", formTexts, "The systems, as Go names them: `linux`, `darwin`, `windows` and so on; `unix` is all but Windows.", func(d *decoder, w *When, e *entry) {
+	{"os", formTexts, "The systems, as Go names them: `linux`, `darwin`, `windows` and so on; `unix` is all but Windows.", func(d *decoder, w *When, e *toml.Entry) {
 		w.OS = d.oneOf(e, systems)
 	}},
-	{"arch", formTexts, "The processors, as Go names them: `amd64`, `arm64` and so on.", func(d *decoder, w *When, e *entry) {
+	{"arch", formTexts, "The processors, as Go names them: `amd64`, `arm64` and so on.", func(d *decoder, w *When, e *toml.Entry) {
 		for _, t := range d.texts(e) {
 			w.Arch = append(w.Arch, t.Value)
 		}
 	}},
-	{"env", formWhenEnv, "Variables with the text they must have, or `true` for set, `false` for empty.", func(d *decoder, w *When, e *entry) {
+	{"env", formWhenEnv, "Variables with the text they must have, or `true` for set, `false` for empty.", func(d *decoder, w *When, e *toml.Entry) {
 		w.Env = d.whenEnv(e)
 	}},
-	{"files", formTexts, "Patterns of which something must be there when the needs have ended.", func(d *decoder, w *When, e *entry) {
+	{"files", formTexts, "Patterns of which something must be there when the needs have ended.", func(d *decoder, w *When, e *toml.Entry) {
 		w.Files = d.globs(e)
 	}},
-	{"run", formText, "A script that must end well when the needs have ended. It must change nothing.", func(d *decoder, w *When, e *entry) { w.Run = d.text(e) }},
+	{"run", formText, "A script that must end well when the needs have ended. It must change nothing.", func(d *decoder, w *When, e *toml.Entry) { w.Run = d.text(e) }},
 }
 
 // systems are the names of systems that a condition may have.
 var systems = []string{"linux", "darwin", "windows", "unix", "freebsd", "openbsd", "netbsd", "dragonfly", "solaris", "illumos", "aix", "android", "plan9"}
 
 // when reads a condition: a script, or a table.
-func (d *decoder) when(e *entry) *When {
+func (d *decoder) when(e *toml.Entry) *When {
 	w := &When{}
 	switch {
-	case e.val.kind == kindText:
+	case e.Value.Kind == toml.KindText:
 		w.Run = d.text(e)
-	case d.is(e.key, &e.val, kindTable):
-		decodeTable(d, e.val.table, whenKeys, w, "key of when")
+	case d.is(e.Key, &e.Value, toml.KindTable):
+		decodeTable(d, e.Value.Table, whenKeys, w, "key of when")
 	}
 	return w
 }
 
 // oneOf reads texts that must each be one of some.
-func (d *decoder) oneOf(e *entry, allowed []string) []string {
+func (d *decoder) oneOf(e *toml.Entry, allowed []string) []string {
 	var out []string
 	for _, t := range d.texts(e) {
 		if !slices.Contains(allowed, t.Value) {
@@ -70,20 +72,20 @@ func (d *decoder) oneOf(e *entry, allowed []string) []string {
 	return out
 }
 
-func (d *decoder) whenEnv(e *entry) []WhenVar {
-	if !d.is(e.key, &e.val, kindTable) {
+func (d *decoder) whenEnv(e *toml.Entry) []WhenVar {
+	if !d.is(e.Key, &e.Value, toml.KindTable) {
 		return nil
 	}
 	var out []WhenVar
-	for _, ve := range e.val.table.entries {
-		v := WhenVar{Name: ve.key}
-		switch ve.val.kind {
-		case kindText:
-			v.Value = ve.val.text
-		case kindBool:
-			v.Any, v.No = true, !ve.val.yes()
+	for _, ve := range e.Value.Table.Entries {
+		v := WhenVar{Name: ve.Key}
+		switch ve.Value.Kind {
+		case toml.KindText:
+			v.Value = ve.Value.Text
+		case toml.KindBool:
+			v.Any, v.No = true, !ve.Value.Bool()
 		default:
-			d.report(d.at(ve.val.at), "", "%q must be a string, true or false, not %s", ve.key, ve.val.kind)
+			d.report(d.at(ve.Value.At), "", "%q must be a string, true or false, not %s", ve.Key, ve.Value.Kind)
 		}
 		out = append(out, v)
 	}

@@ -1,4 +1,5 @@
-package project
+// Package toml reads TOML and keeps the place of every key and value.
+package toml
 
 import (
 	"bytes"
@@ -14,85 +15,82 @@ import (
 )
 
 // kind is the TOML type of a value, in the words of a message.
-type kind uint8
+type Kind uint8
 
 const (
-	kindText kind = iota
-	kindInteger
-	kindFloat
-	kindBool
-	kindDate
-	kindList
-	kindTable
+	KindText Kind = iota
+	KindInteger
+	KindFloat
+	KindBool
+	KindDate
+	KindList
+	KindTable
 )
 
-func (k kind) String() string {
+func (k Kind) String() string {
 	return [...]string{"a string", "a whole number", "a number", "true or false", "a date or time", "a list", "a table"}[k]
 }
 
 // place is a stretch of the file that is being read. The tree of a large
 // project has very many: a [Span], which also knows its file, is twice as large.
-type place struct{ offset, size int32 } // in bytes
+type Place struct{ Offset, Size int32 } // in bytes
 
-func placeOf(offset, length int) place { return place{int32(offset), int32(length)} }
-
-// in returns p as a place in src.
-func (p place) in(src *Source) Span { return Span{src, p.offset, p.size} }
+func placeOf(offset, length int) Place { return Place{int32(offset), int32(length)} }
 
 // end returns the offset of the first byte behind p.
-func (p place) end() int { return int(p.offset) + int(p.size) }
+func (p Place) end() int { return int(p.Offset) + int(p.Size) }
 
 // value is one TOML value with its place.
-type value struct {
-	at    place
-	kind  kind
-	text  string // of a string; of a number, true or false as it is written
-	list  *list
-	table *table
+type Value struct {
+	At    Place
+	Kind  Kind
+	Text  string // of a string; of a number, true or false as it is written
+	List  *List
+	Table *Table
 }
 
 // list is what a list holds.
-type list struct {
-	items []value
+type List struct {
+	Items []Value
 	open  bool // it was made by [[name]], which may add to it
 }
 
 // length returns how many values a list holds; 1 for what is none.
-func (v *value) length() int {
-	if v.kind != kindList {
+func (v *Value) Length() int {
+	if v.Kind != KindList {
 		return 1
 	}
-	return len(v.list.items)
+	return len(v.List.Items)
 }
 
 // whole returns the value of a whole number, and whether it fits in 64 bits.
-func (v *value) whole() (int64, bool) {
-	n, err := strconv.ParseInt(strings.TrimPrefix(v.text, "+"), 0, 64)
+func (v *Value) Whole() (int64, bool) {
+	n, err := strconv.ParseInt(strings.TrimPrefix(v.Text, "+"), 0, 64)
 	return n, err == nil
 }
 
 // number returns the value of a number that is not whole. One that is too
 // large is infinite.
-func (v *value) number() float64 {
-	f, _ := strconv.ParseFloat(strings.ReplaceAll(v.text, "_", ""), 64)
+func (v *Value) Number() float64 {
+	f, _ := strconv.ParseFloat(strings.ReplaceAll(v.Text, "_", ""), 64)
 	return f
 }
 
 // yes returns the value of true or false.
-func (v *value) yes() bool { return v.text == "true" }
+func (v *Value) Bool() bool { return v.Text == "true" }
 
 // entry is a key of a table with its value.
-type entry struct {
-	key string
-	at  place // of the key: in a header or a dotted key, of this part of it
-	val value
+type Entry struct {
+	Key   string
+	At    Place // of the key: in a header or a dotted key, of this part of it
+	Value Value
 }
 
 // table is a TOML table. It remembers how it came to be, for the rules on
 // defining a table twice.
-type table struct {
-	entries []*entry // in the order of the file
-	index   map[string]*entry
+type Table struct {
+	Entries []*Entry // in the order of the file
+	index   map[string]*Entry
 	origin  origin
 }
 
@@ -128,34 +126,34 @@ func (s *slab[T]) put(v T) *T {
 // ones are searched faster than a map is made.
 const indexFrom = 12
 
-func (t *table) get(key string) *entry {
+func (t *Table) Get(key string) *Entry {
 	if t.index != nil {
 		return t.index[key]
 	}
-	for _, e := range t.entries {
-		if e.key == key {
+	for _, e := range t.Entries {
+		if e.Key == key {
 			return e
 		}
 	}
 	return nil
 }
 
-func (t *table) add(e *entry) {
-	if t.entries == nil {
-		t.entries = make([]*entry, 0, 4)
+func (t *Table) add(e *Entry) {
+	if t.Entries == nil {
+		t.Entries = make([]*Entry, 0, 4)
 	}
-	t.entries = append(t.entries, e)
-	if t.index == nil && len(t.entries) < indexFrom {
+	t.Entries = append(t.Entries, e)
+	if t.index == nil && len(t.Entries) < indexFrom {
 		return
 	}
 	if t.index == nil {
-		t.index = make(map[string]*entry, 2*indexFrom)
-		for _, old := range t.entries {
-			t.index[old.key] = old
+		t.index = make(map[string]*Entry, 2*indexFrom)
+		for _, old := range t.Entries {
+			t.index[old.Key] = old
 		}
 		return
 	}
-	t.index[e.key] = e
+	t.index[e.Key] = e
 }
 
 // parser turns the expressions of the TOML library's parser into a tree.
@@ -163,29 +161,41 @@ func (t *table) add(e *entry) {
 // The library's own decoder is not used: its messages speak of Go types, it
 // keeps no places, and its time grows with the square of the number of tables.
 type parser struct {
-	entries slab[entry]
-	tables  slab[table]
-	lists   slab[list]
+	entries slab[Entry]
+	tables  slab[Table]
+	lists   slab[List]
 	parts   []keyPart // of the keys that are being read, the outermost first
-	all     string    // the whole text of src
+	all     string    // the whole text
 
-	lib         unstable.Parser
-	src         *Source
-	base        int // offset in src of the text given to lib
-	root        *table
-	current     *table
-	skipped     []byte // what could not be read
-	diagnostics Diagnostics
+	lib     unstable.Parser
+	text    []byte // all of it
+	base    int    // offset in text of what was given to lib
+	current *Table
+	doc     Document
 }
 
-// parseTOML reads the tree of src and all that is wrong with its syntax. After
-// a syntax error it goes on at the next table header: the tree then lacks what
-// was skipped.
-func parseTOML(src *Source) *parser {
-	p := &parser{src: src, root: &table{origin: header}, all: string(src.Text)}
-	p.current = p.root
-	for p.base < len(src.Text) {
-		p.lib.Reset(src.Text[p.base:])
+// Document is what a text holds.
+type Document struct {
+	Root     *Table
+	Skipped  []byte // what could not be read
+	Problems []Problem
+}
+
+// Problem is something wrong with a text.
+type Problem struct {
+	At    Place
+	Msg   string // what is wrong: lower case, no full stop
+	First *Place // of a second definition: where the first one stands; else nil
+}
+
+// Parse reads text and all that is wrong with its syntax. After a syntax error it
+// goes on at the next table header: the tree then lacks what was skipped.
+func Parse(text []byte) *Document {
+	p := &parser{text: text, all: string(text)}
+	p.doc.Root = &Table{origin: header}
+	p.current = p.doc.Root
+	for p.base < len(p.text) {
+		p.lib.Reset(p.text[p.base:])
 		for p.lib.NextExpression() {
 			p.expression(p.lib.Expression())
 		}
@@ -195,30 +205,30 @@ func parseTOML(src *Source) *parser {
 		}
 		p.base = p.syntaxError(err)
 	}
-	return p
+	return &p.doc
 }
 
 // syntaxError reports err and returns the offset at which to go on.
 func (p *parser) syntaxError(err error) int {
 	var bad *unstable.ParserError
 	if !errors.As(err, &bad) {
-		p.report(place{}, err.Error(), "")
-		p.skipped = p.src.Text
-		return len(p.src.Text)
+		p.report(Place{}, err.Error())
+		p.doc.Skipped = p.text
+		return len(p.text)
 	}
-	at := len(p.src.Text)
+	at := len(p.text)
 	length := 0
 	if len(bad.Highlight) > 0 {
 		r := p.lib.Range(bad.Highlight)
 		at, length = p.base+int(r.Offset), int(r.Length)
 	}
-	p.report(placeOf(at, length), syntaxMessage(bad.Message, p.src.Text[at:]), "")
-	resume := len(p.src.Text)
-	if next := bytes.Index(p.src.Text[min(at, resume):], []byte("\n[")); next >= 0 {
+	p.report(placeOf(at, length), syntaxMessage(bad.Message, p.text[at:]))
+	resume := len(p.text)
+	if next := bytes.Index(p.text[min(at, resume):], []byte("\n[")); next >= 0 {
 		resume = at + next + 1
 	}
-	line := bytes.LastIndexByte(p.src.Text[:at], '\n') + 1
-	p.skipped = append(p.skipped, p.src.Text[line:resume]...)
+	line := bytes.LastIndexByte(p.text[:at], '\n') + 1
+	p.doc.Skipped = append(p.doc.Skipped, p.text[line:resume]...)
 	p.current = p.newTable(header) // keys up to the next header belong to nothing
 	return resume
 }
@@ -242,8 +252,8 @@ func syntaxMessage(msg string, at []byte) string {
 	})
 }
 
-func (p *parser) report(at place, msg, hint string) {
-	p.diagnostics = append(p.diagnostics, Diagnostic{Span: at.in(p.src), Msg: msg, Hint: hint})
+func (p *parser) report(at Place, msg string) {
+	p.doc.Problems = append(p.doc.Problems, Problem{At: at, Msg: msg})
 }
 
 func (p *parser) expression(n *unstable.Node) {
@@ -260,10 +270,10 @@ func (p *parser) expression(n *unstable.Node) {
 // keyPart is one part of a dotted key or header.
 type keyPart struct {
 	name string
-	at   place
+	at   Place
 }
 
-func (p *parser) newTable(o origin) *table { return p.tables.put(table{origin: o}) }
+func (p *parser) newTable(o origin) *Table { return p.tables.put(Table{origin: o}) }
 
 // keyParts reads a key. The result holds until p.parts is cut back to the
 // length it had before.
@@ -271,15 +281,15 @@ func (p *parser) keyParts(it unstable.Iterator) []keyPart {
 	from := len(p.parts)
 	for it.Next() {
 		n := it.Node()
-		p.parts = append(p.parts, keyPart{p.text(n), p.place(n.Raw)})
+		p.parts = append(p.parts, keyPart{p.decoded(n), p.place(n.Raw)})
 	}
 	return p.parts[from:]
 }
 
-// text returns the decoded text of a string or a key. Where it stands in the
+// decoded returns the decoded text of a string or a key. Where it stands in the
 // file as it is, it shares the file's memory: an escape makes a text shorter
 // than what is written, by more than its quotes.
-func (p *parser) text(n *unstable.Node) string {
+func (p *parser) decoded(n *unstable.Node) string {
 	from := p.base + int(n.Raw.Offset)
 	switch int(n.Raw.Length) - len(n.Data) {
 	case 0: // a bare key
@@ -290,20 +300,20 @@ func (p *parser) text(n *unstable.Node) string {
 	return string(n.Data)
 }
 
-func (p *parser) place(r unstable.Range) place {
+func (p *parser) place(r unstable.Range) Place {
 	return placeOf(p.base+int(r.Offset), int(r.Length))
 }
 
 // addTable adds a table called part to t.
-func (p *parser) addTable(t *table, part keyPart, added *table) {
-	t.add(p.entries.put(entry{part.name, part.at, value{at: part.at, kind: kindTable, table: added}}))
+func (p *parser) addTable(t *Table, part keyPart, added *Table) {
+	t.add(p.entries.put(Entry{part.name, part.at, Value{At: part.at, Kind: KindTable, Table: added}}))
 }
 
 // header makes the table of a [header] or [[header]] the current one.
 func (p *parser) header(n *unstable.Node, list bool) {
 	defer func(length int) { p.parts = p.parts[:length] }(len(p.parts))
 	parts := p.keyParts(n.Key())
-	t := p.root
+	t := p.doc.Root
 	for _, part := range parts[:len(parts)-1] {
 		if t = p.descend(t, part); t == nil {
 			p.current = p.newTable(header)
@@ -312,7 +322,7 @@ func (p *parser) header(n *unstable.Node, list bool) {
 	}
 	last := parts[len(parts)-1]
 	p.current = p.newTable(header)
-	old := t.get(last.name)
+	old := t.Get(last.name)
 	if list {
 		p.appendTable(t, old, last)
 		return
@@ -320,146 +330,144 @@ func (p *parser) header(n *unstable.Node, list bool) {
 	switch {
 	case old == nil:
 		p.addTable(t, last, p.current)
-	case old.val.kind == kindTable && old.val.table.origin == implied:
-		old.val.table.origin = header
-		old.at, old.val.at = last.at, last.at
-		p.current = old.val.table
+	case old.Value.Kind == KindTable && old.Value.Table.origin == implied:
+		old.Value.Table.origin = header
+		old.At, old.Value.At = last.at, last.at
+		p.current = old.Value.Table
 	default:
 		p.twice(last, old)
 	}
 }
 
 // appendTable adds the current table to the list called last in t.
-func (p *parser) appendTable(t *table, old *entry, last keyPart) {
-	one := value{at: last.at, kind: kindTable, table: p.current}
+func (p *parser) appendTable(t *Table, old *Entry, last keyPart) {
+	one := Value{At: last.at, Kind: KindTable, Table: p.current}
 	switch {
 	case old == nil:
-		made := p.lists.put(list{items: []value{one}, open: true})
-		t.add(p.entries.put(entry{last.name, last.at, value{at: last.at, kind: kindList, list: made}}))
-	case old.val.kind == kindList && old.val.list.open:
-		old.val.list.items = append(old.val.list.items, one)
+		made := p.lists.put(List{Items: []Value{one}, open: true})
+		t.add(p.entries.put(Entry{last.name, last.at, Value{At: last.at, Kind: KindList, List: made}}))
+	case old.Value.Kind == KindList && old.Value.List.open:
+		old.Value.List.Items = append(old.Value.List.Items, one)
 	default:
 		p.twice(last, old)
 	}
 }
 
 // descend returns the table that part of a header names in t, made if need be.
-func (p *parser) descend(t *table, part keyPart) *table {
-	old := t.get(part.name)
+func (p *parser) descend(t *Table, part keyPart) *Table {
+	old := t.Get(part.name)
 	switch {
 	case old == nil:
 		next := p.newTable(implied)
 		p.addTable(t, part, next)
 		return next
-	case old.val.kind == kindTable && old.val.table.origin != inline:
-		return old.val.table
-	case old.val.kind == kindList && old.val.list.open:
-		return old.val.list.items[len(old.val.list.items)-1].table
+	case old.Value.Kind == KindTable && old.Value.Table.origin != inline:
+		return old.Value.Table
+	case old.Value.Kind == KindList && old.Value.List.open:
+		return old.Value.List.Items[len(old.Value.List.Items)-1].Table
 	}
 	p.twice(part, old)
 	return nil
 }
 
-func (p *parser) twice(part keyPart, old *entry) {
-	d := Diagnostic{Span: part.at.in(p.src), Msg: fmt.Sprintf("%q is defined twice", part.name)}
-	d.Related = []Diagnostic{{Span: old.at.in(p.src), Msg: "it was defined first here"}}
-	p.diagnostics = append(p.diagnostics, d)
+func (p *parser) twice(part keyPart, old *Entry) {
+	p.doc.Problems = append(p.doc.Problems, Problem{part.at, fmt.Sprintf("%q is defined twice", part.name), &old.At})
 }
 
-func (p *parser) keyValue(t *table, n *unstable.Node) {
+func (p *parser) keyValue(t *Table, n *unstable.Node) {
 	defer func(length int) { p.parts = p.parts[:length] }(len(p.parts))
 	parts := p.keyParts(n.Key())
 	last := parts[len(parts)-1]
 	val := p.value(n.Value(), last.at)
 	for _, part := range parts[:len(parts)-1] {
-		old := t.get(part.name)
+		old := t.Get(part.name)
 		switch {
 		case old == nil:
 			next := p.newTable(dotted)
 			p.addTable(t, part, next)
 			t = next
-		case old.val.kind == kindTable && old.val.table.origin == dotted:
-			t = old.val.table
+		case old.Value.Kind == KindTable && old.Value.Table.origin == dotted:
+			t = old.Value.Table
 		default:
 			p.twice(part, old)
 			return
 		}
 	}
-	if old := t.get(last.name); old != nil {
+	if old := t.Get(last.name); old != nil {
 		p.twice(last, old)
 		return
 	}
-	t.add(p.entries.put(entry{last.name, last.at, val}))
+	t.add(p.entries.put(Entry{last.name, last.at, val}))
 }
 
 // value turns n into a value. after is the place of what stands before it:
 // lists and inline tables carry no place of their own.
-func (p *parser) value(n *unstable.Node, after place) value {
-	v := value{at: p.place(n.Raw)}
+func (p *parser) value(n *unstable.Node, after Place) Value {
+	v := Value{At: p.place(n.Raw)}
 	switch n.Kind {
 	case unstable.String:
-		v.kind, v.text = kindText, p.text(n)
+		v.Kind, v.Text = KindText, p.decoded(n)
 	case unstable.Integer:
-		v.kind, v.text = kindInteger, string(n.Data)
-		if _, fits := v.whole(); !fits {
-			p.report(v.at, "a whole number must fit in 64 bits", "")
+		v.Kind, v.Text = KindInteger, string(n.Data)
+		if _, fits := v.Whole(); !fits {
+			p.report(v.At, "a whole number must fit in 64 bits")
 		}
 	case unstable.Float:
-		v.kind, v.text = kindFloat, string(n.Data)
+		v.Kind, v.Text = KindFloat, string(n.Data)
 	case unstable.Bool:
-		v.kind, v.text = kindBool, string(n.Data)
-		v.at = p.placeAfter(after, len(n.Data))
+		v.Kind, v.Text = KindBool, string(n.Data)
+		v.At = p.placeAfter(after, len(n.Data))
 	case unstable.Array:
 		p.list(&v, n, after)
 	case unstable.InlineTable:
 		p.inlineTable(&v, n, after)
 	default:
-		v.kind = kindDate
+		v.Kind = KindDate
 	}
 	return v
 }
 
-func (p *parser) list(v *value, n *unstable.Node, after place) {
-	v.kind, v.list = kindList, p.lists.put(list{})
-	v.at = p.placeAfter(after, 1)
+func (p *parser) list(v *Value, n *unstable.Node, after Place) {
+	v.Kind, v.List = KindList, p.lists.put(List{})
+	v.At = p.placeAfter(after, 1)
 	length := 0
 	for it := n.Children(); it.Next(); {
 		length++
 	}
-	items := make([]value, 0, length)
-	end := v.at
+	items := make([]Value, 0, length)
+	end := v.At
 	for it := n.Children(); it.Next(); {
 		items = append(items, p.value(it.Node(), end))
-		end = items[len(items)-1].at
+		end = items[len(items)-1].At
 	}
-	v.list.items = items
+	v.List.Items = items
 	p.closeWith(v, end, ']')
 }
 
-func (p *parser) inlineTable(v *value, n *unstable.Node, after place) {
-	v.kind, v.table = kindTable, p.newTable(dotted)
-	v.at = p.placeAfter(after, 1)
-	end := v.at
+func (p *parser) inlineTable(v *Value, n *unstable.Node, after Place) {
+	v.Kind, v.Table = KindTable, p.newTable(dotted)
+	v.At = p.placeAfter(after, 1)
+	end := v.At
 	it := n.Children()
 	for it.Next() {
-		p.keyValue(v.table, it.Node())
+		p.keyValue(v.Table, it.Node())
 	}
-	if last := lastValue(v.table); last != nil {
-		end = last.at
+	if last := lastValue(v.Table); last != nil {
+		end = last.At
 	}
-	closeTables(v.table)
+	closeTables(v.Table)
 	p.closeWith(v, end, '}')
 }
 
 // lastValue returns the value of t, or of a table in it, that stands last in the file.
-func lastValue(t *table) *value {
-	var last *value
-	for _, e := range t.entries {
-		v := &e.val
-		if v.kind == kindTable && v.table.origin == dotted {
-			v = lastValue(v.table)
+func lastValue(t *Table) *Value {
+	var last *Value
+	for _, e := range t.Entries {
+		v := &e.Value
+		if v.Kind == KindTable && v.Table.origin == dotted {
+			v = lastValue(v.Table)
 		}
-		if last == nil || v.at.offset > last.at.offset {
+		if last == nil || v.At.Offset > last.At.Offset {
 			last = v
 		}
 	}
@@ -467,34 +475,34 @@ func lastValue(t *table) *value {
 }
 
 // closeTables marks t, and the tables that dotted keys made in it, as closed.
-func closeTables(t *table) {
+func closeTables(t *Table) {
 	t.origin = inline
-	for _, e := range t.entries {
-		if e.val.kind == kindTable && e.val.table.origin == dotted {
-			closeTables(e.val.table)
+	for _, e := range t.Entries {
+		if e.Value.Kind == KindTable && e.Value.Table.origin == dotted {
+			closeTables(e.Value.Table)
 		}
 	}
 }
 
 // placeAfter returns the place of the length bytes that follow before, blanks,
 // line ends, comments, commas and the equals sign left out.
-func (p *parser) placeAfter(before place, length int) place {
+func (p *parser) placeAfter(before Place, length int) Place {
 	at := p.skip(before.end(), "=, \t\n")
-	return placeOf(at, min(length, len(p.src.Text)-at))
+	return placeOf(at, min(length, len(p.text)-at))
 }
 
 // closeWith stretches v up to the bracket that follows end.
-func (p *parser) closeWith(v *value, end place, bracket byte) {
+func (p *parser) closeWith(v *Value, end Place, bracket byte) {
 	at := p.skip(end.end(), ", \t\n")
-	if at < len(p.src.Text) && p.src.Text[at] == bracket {
-		v.at.size = int32(at + 1 - int(v.at.offset))
+	if at < len(p.text) && p.text[at] == bracket {
+		v.At.Size = int32(at + 1 - int(v.At.Offset))
 	}
 }
 
 // skip returns the offset of the first byte from at on that is neither one of
 // set nor in a comment.
 func (p *parser) skip(at int, set string) int {
-	text := p.src.Text
+	text := p.text
 	for at < len(text) {
 		switch {
 		case strings.IndexByte(set, text[at]) >= 0:
