@@ -79,20 +79,25 @@ finally = ["two"]
 when = { files = "go*" }
 calls = ["one"]
 finally = ["two"]
+[task.noted]
+when = "test -e go"
+run = "true"
+then = ["two"]
 [task.one]
 run = "echo one >>log"
 [task.two]
 needs = ["one"]
 run = "echo two >>log"
 `)
+	assert.Equal(t, "maybe: only if the condition of noted holds", s.planned("noted")["two"])
 	planned := s.planned("asked")
 	assert.Equal(t, "maybe: only if the condition of asked holds", planned["one"])
 	assert.Equal(t, "maybe: only if the condition of asked holds", planned["two"])
 	planned = s.planned("looked-for")
 	assert.Equal(t, "skip: only if go* exists", planned["looked-for"])
-	assert.Contains(t, planned["one"], "skip: called by looked-for, which does not need to run")
-	assert.Equal(t, "skip: called by looked-for, which does not need to run", planned["two"])
-	for _, task := range []string{"asked", "looked-for"} {
+	assert.Contains(t, planned["one"], "skip: called by looked-for, which is skipped")
+	assert.Equal(t, "skip: called by looked-for, which is skipped", planned["two"])
+	for _, task := range []string{"asked", "looked-for", "noted"} {
 		r := s.tugline(task)
 		assert.Equal(t, 0, r.code)
 		assert.Contains(t, r.stderr, "1 skipped in ")

@@ -371,7 +371,11 @@ func (f *previewer) weighCalls(one *StepPreview) plan.Made {
 		}
 		owner := t.Owners[0]
 		kind := f.calledBecause(t, one)
-		reasons = append(reasons, fingerprint.Reason{Kind: kind, What: owner.Name, Text: callText(kind, owner)})
+		text := callText(kind, owner)
+		if kind == "idle" && f.ends[owner.First()]&plan.Skipped != 0 {
+			text = fmt.Sprintf("called by %s, which is skipped", owner.Name)
+		}
+		reasons = append(reasons, fingerprint.Reason{Kind: kind, What: owner.Name, Text: text})
 	}
 	switch made {
 	case plan.NotMade:
