@@ -11,6 +11,7 @@ import (
 
 	"tugline/internal/cache"
 	"tugline/internal/plan"
+	"tugline/internal/project"
 	"tugline/internal/secret"
 	"tugline/internal/shell"
 )
@@ -124,7 +125,7 @@ type loop struct {
 	final    context.Context                        // of what runs in spite of an interrupt; nil: not needed yet
 
 	locks   map[string]holders
-	inUse   map[*int]int
+	inUse   map[*project.Task]int     // instances that run, of tasks of which only some may at once
 	places  map[*plan.Step][]*place   // by the steps with whose end they are given back
 	holders map[*plan.Step]*plan.Step // by the step with whose end they give back what they hold
 	unlocks map[*plan.Step]func()     // by holder: what gives back its locks to other Tuglines
@@ -146,7 +147,7 @@ func newLoop(p *plan.Plan, scripts *Scripts, cfg Config) *loop {
 		cfg: cfg, plan: p, scripts: scripts, events: make(chan Event, 64), work: make(chan task), quit: make(chan struct{}),
 		waits: make([]int, n), waiting: make([][]*plan.Step, n), decides: make([][]*plan.Trigger, n), triggers: map[*plan.Trigger]*triggerState{}, state: make([]State, n), queued: make([]bool, n),
 		failures: map[*plan.FailureScope][]failure{}, cancels: map[*plan.Step]context.CancelCauseFunc{},
-		locks: map[string]holders{}, inUse: map[*int]int{}, places: map[*plan.Step][]*place{}, holders: map[*plan.Step]*plan.Step{}, unlocks: map[*plan.Step]func(){},
+		locks: map[string]holders{}, inUse: map[*project.Task]int{}, places: map[*plan.Step][]*place{}, holders: map[*plan.Step]*plan.Step{}, unlocks: map[*plan.Step]func(){},
 	}
 	l.summary.Results = make([]Result, n)
 	for _, s := range p.Steps {
@@ -348,7 +349,7 @@ func (l *loop) withoutRunning(ctx context.Context, s *plan.Step) (Result, bool) 
 		r.State, r.Reason = Stopped, fmt.Sprintf("not started because %q failed", failed.Name)
 	case level < plan.Final && ctx.Err() != nil, l.killed():
 		r.State, r.Reason = Stopped, "not started"
-	case s.Role == plan.Start && len(s.Locks) == 0 && s.Limit == nil && !asks(s):
+	case s.Role == plan.Start && len(s.Locks) == 0 && !s.Limited && !asks(s):
 	default:
 		return r, false
 	}

@@ -6,10 +6,11 @@ import (
 	"slices"
 
 	"tugline/internal/plan"
+	"tugline/internal/project"
 )
 
 // holders are the steps that hold a lock, each from its start to the end of its
-// Whole: the first of them, then one that runs for it and has the lock itself,
+// last step: the first of them, then one that runs for it and has the lock itself,
 // then one that runs for that one, and so on.
 type holders []*plan.Step
 
@@ -24,7 +25,7 @@ func (h holders) last() *plan.Step {
 // hold takes what s needs to run: its locks, and a place among the instances
 // of its task. It returns for what it has to wait, and takes nothing then.
 func (l *loop) hold(s *plan.Step) (waitsFor string) {
-	if s.Limit != nil && l.inUse[s.Limit] >= *s.Limit {
+	if s.Limited && l.inUse[s.Task] >= s.Task.AtOnce {
 		return fmt.Sprintf("waits for another instance of %q to end", s.Task.Name)
 	}
 	for _, name := range s.Locks {
@@ -39,7 +40,7 @@ func (l *loop) hold(s *plan.Step) (waitsFor string) {
 	if s.Last != nil {
 		end = s.Last
 	}
-	if s.Limit != nil {
+	if s.Limited {
 		l.takePlace(s, end)
 	}
 	if len(s.Locks) > 0 {
@@ -51,13 +52,13 @@ func (l *loop) hold(s *plan.Step) (waitsFor string) {
 // place is one among the instances of a task that run at the same time. It is
 // given back when the instance has ended and been cleaned up after.
 type place struct {
-	limit *int
-	open  int // how many steps have not ended with which it is given back
+	task *project.Task
+	open int // how many steps have not ended with which it is given back
 }
 
 func (l *loop) takePlace(s, end *plan.Step) {
-	l.inUse[s.Limit]++
-	p := &place{limit: s.Limit}
+	l.inUse[s.Task]++
+	p := &place{task: s.Task}
 	for _, last := range append([]*plan.Step{end}, s.Cleanup...) {
 		if l.state[last.Index] == "" {
 			p.open++
@@ -70,15 +71,15 @@ func (l *loop) takePlace(s, end *plan.Step) {
 func (l *loop) leavePlaces(s *plan.Step) {
 	for _, p := range l.places[s] {
 		if p.open--; p.open == 0 {
-			l.inUse[p.limit]--
+			l.inUse[p.task]--
 			l.retryHeld()
 		}
 	}
 	delete(l.places, s)
 }
 
-// within reports whether s runs for a step that holds a lock: that one's Whole
-// waits for it, and its own commands have ended.
+// within reports whether s runs for a step that holds a lock: the last step of
+// that one waits for it, and its own commands have ended.
 func (l *loop) within(by, s *plan.Step) bool {
 	return by.Last != nil && (!by.Works() || l.state[by.Index] != "") && s.Precedes(by.Last)
 }

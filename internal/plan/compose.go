@@ -68,7 +68,7 @@ type callSite struct {
 	owner    *Trigger // for which it is made alone; nil: it is shared by the whole run
 	failures *FailureScope
 	looped   bool // as an instance, whose after-calls are made by the loop
-	limit    *int // how many of the instances may run at once; nil: no limit
+	limited  bool // as one of the instances of a task, of which only some may run at once
 }
 
 func (in callSite) level() Level {
@@ -316,7 +316,7 @@ func (b *builder) lockAll(steps []*Step) {
 				s.Locks = append(s.Locks, name.Value)
 			}
 		}
-		if s.Previous != nil || len(s.Locks) == 0 && s.Limit == nil || s.Last == nil {
+		if s.Previous != nil || len(s.Locks) == 0 && !s.Limited || s.Last == nil {
 			continue
 		}
 		seen := map[*Step]bool{}

@@ -155,7 +155,7 @@ func (p *Plan) Expand(s *Step, answers Answers) ([]*Step, error) {
 func (b *builder) instances(l *Loop) (ends []*Step, skip string) {
 	in := callSite{trigger: l.in.trigger, owner: l.in.owner, failures: l.in.failures, looped: true}
 	if l.task.AtOnce > 0 {
-		in.limit = &l.task.AtOnce
+		in.limited = true
 	}
 	if l.task.After != "" {
 		in.failures = &FailureScope{l.task.After, in.failures}

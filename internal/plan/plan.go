@@ -85,7 +85,7 @@ type Step struct {
 	CalledFor    *Trigger      // the after-call for which it is made alone; nil: it is made for the whole run
 	FailureScope *FailureScope // nil: the whole run
 	Locks        []string      // sorted: held from its start to the end of Whole
-	Limit        *int          // shared by the instances of a task: so many may run at once; nil: no limit
+	Limited      bool          // it is one of the instances of its task, of which Task.AtOnce may run at once
 	Cleanup      []*Step       // of the first step of an instance: the ends of the finally calls that are made for it alone
 	Loop         *Loop         // of an Outcome whose instances are not known yet; else nil
 
@@ -332,7 +332,7 @@ func (b *builder) instance(t *project.Task, c project.Call, args arguments, in c
 	}
 	s := b.newStep()
 	s.Name, s.Task, s.Run, s.Rest, s.Skip = args.name(t, c), t, t.RunOn(b.req.OS), args.rest, t.Absent
-	s.CalledFor, s.FailureScope, s.Limit = in.owner, in.failures, in.limit
+	s.CalledFor, s.FailureScope, s.Limited = in.owner, in.failures, in.limited
 	if len(t.Args) == 0 && in.owner == nil && t.Absent == "" {
 		b.plain[t.Index] = s
 	} else {
