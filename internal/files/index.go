@@ -15,8 +15,8 @@ import (
 	"tugline/internal/atomicfile"
 )
 
-// The index is what is known of all files, packed so that nothing of it is
-// looked at before it is asked for:
+// The index keeps on disk what a tree knows of all files. A folder of it is
+// unpacked only when it is used. Its format:
 //
 //	magic, 8 bytes
 //	the time at which it was written (8), a digest of the boot in which it was (32)
@@ -26,8 +26,8 @@ import (
 //	        the sum of all its files, if it is known (32), path
 //	    for each entry: the length of its name (2), name, stamp, hashed (1), digest (32)
 //
-// Checksums are CRC-32 (IEEE); all numbers are little-endian. It is only a
-// memory: what cannot be read of it is not there.
+// Checksums are CRC-32 (IEEE); all numbers are little-endian. The index
+// is a cache: a part of it that cannot be read is ignored.
 const magic = "TUGFILE5"
 
 // writtenBack is how long a system may keep what was written before it is on the
@@ -212,8 +212,8 @@ func (d *decoder) stamp() stamp {
 	}
 }
 
-// decode takes over what the index says. The entries of a folder are only
-// unpacked when the folder is asked for; their names stay in the memory of data.
+// decode reads an index into t. The entries of a folder are unpacked when the
+// folder is first used; their names share the memory of data.
 func (t *Tree) decode(data string) {
 	if !strings.HasPrefix(data, magic) {
 		return
@@ -246,8 +246,8 @@ func checksum(text string) uint32 {
 	return crc32.ChecksumIEEE(unsafe.Slice(unsafe.StringData(text), len(text))) // it is only read
 }
 
-// unpack makes the entries of f of what the index says, in the memory of spare
-// if they fit. f is locked.
+// unpack reads the entries of f from the index, into the memory of spare if they
+// fit. f is locked.
 func (f *folder) unpack(spare []entry) {
 	if f.packed == "" || f.entries != nil {
 		return
@@ -277,12 +277,11 @@ func (f *folder) unpack(spare []entry) {
 	}
 }
 
-// repack lets go of the entries of f, and returns their memory, if all were
-// asked for in this generation and are still what the index says: most folders
-// are asked for once a run. One that is asked for again stays as it is. f is
-// locked.
+// repack drops the unpacked entries of f, and returns their memory, if all stamps
+// were taken in this generation and equal the index: a run uses most folders
+// once. A folder that is used a second time stays unpacked. f is locked.
 func (f *folder) repack(generation int32) (spare []entry) {
-	if f.packed == "" || f.asked != generation || f.again {
+	if f.packed == "" || f.stamped != generation || f.again {
 		return nil
 	}
 	spare, f.entries, f.again = f.entries, nil, true

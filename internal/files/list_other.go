@@ -20,9 +20,9 @@ func (t *Tree) readFolder(f *folder, h *handle) error {
 	return nil
 }
 
-// askAll takes the stamps of files of f, as far as they are not known. f is
+// stampAll takes the stamps of files of f, as far as they are not known. f is
 // locked.
-func (t *Tree) askAll(f *folder, h *handle, files []*entry) error {
+func (t *Tree) stampAll(f *folder, h *handle, files []*entry) error {
 	gen := t.generation.Load()
 	for _, e := range files {
 		if !f.isKnown(e, gen) {

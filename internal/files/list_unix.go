@@ -37,9 +37,9 @@ func (t *Tree) readFolder(f *folder, h *handle) error {
 	return nil
 }
 
-// askAll takes the stamps of files of f, as far as they are not known. A file
+// stampAll takes the stamps of files of f, as far as they are not known. A file
 // that was never read is left to the one who reads it. f is locked.
-func (t *Tree) askAll(f *folder, h *handle, files []*entry) error {
+func (t *Tree) stampAll(f *folder, h *handle, files []*entry) error {
 	gen := t.generation.Load()
 	var asking statter
 	for _, e := range files {

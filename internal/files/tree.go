@@ -63,20 +63,18 @@ type folder struct {
 	check   uint32            // the checksum of packed
 	entries []entry           // sorted by name; nil while only packed says them
 	listed  int32             // the generation in which entries were all there were; 0: never
-	asked   int32             // the generation in which all files of it were asked for
+	stamped int32             // the generation in which the stamps of all its files were taken
 	behind  map[string]*stamp // of the files to which links lead, when their digests were made
 	self    stamp             // of the folder when its names were read
 	named   bool              // entries are all names there were at self
 	whole   Digest            // the sum of all its files; zero: not known
-	again   bool              // it was asked for before
+	again   bool              // it was used before in this process
 	bad     error             // why it could not be read
 }
 
-// Tree is the files below the top folder of a project, as they are found when
-// they are asked for. It may be used from many goroutines.
-//
-// What was found holds until [Tree.InvalidateAll]: between two calls of it a file is
-// asked for once.
+// Tree reads the files below the top folder of a project when a caller needs them,
+// and caches what it found until [Tree.InvalidateAll]: between two calls of it, it
+// looks at a file once. It may be used from many goroutines.
 type Tree struct {
 	top        string
 	clockFile  string // empty: there is no clock; set before the tree is used
@@ -87,7 +85,7 @@ type Tree struct {
 	folders map[string]*folder
 	dirty   bool // something was learned that the index does not say
 	now     int64
-	nowIn   int32 // the generation in which now was asked
+	nowIn   int32 // the generation in which now was read
 }
 
 // New returns the tree below top, an absolute path, with nothing known of it.
@@ -278,7 +276,7 @@ func (t *Tree) lookup(f *folder, name string) *entry {
 // isKnown reports whether an entry is what there is in this generation. Of what
 // is no file, only the kind is of interest, which the listing tells.
 func (f *folder) isKnown(e *entry, gen int32) bool {
-	return e.checked == gen || f.asked == gen || f.listed == gen && e.kind != File && e.kind != Link
+	return e.checked == gen || f.stamped == gen || f.listed == gen && e.kind != File && e.kind != Link
 }
 
 // take notes the stamp of an entry of f.

@@ -123,11 +123,11 @@ func (w *walker) visit(f *folder, st glob.State, e *entry, named bool, below []s
 // tells that these are all its files.
 func (w *walker) addMeant(f *folder, h *handle, all bool) error {
 	generation := w.tree.generation.Load() // before asking: what is asked later counts as older, not as newer
-	if err := w.tree.askAll(f, h, w.meant); err != nil {
+	if err := w.tree.stampAll(f, h, w.meant); err != nil {
 		return err
 	}
 	if all {
-		f.asked = generation
+		f.stamped = generation
 	}
 	if w.texts != nil {
 		w.texts.of = make([][]byte, len(w.meant))
