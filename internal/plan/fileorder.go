@@ -22,6 +22,7 @@ type FileNeed struct {
 // which they begin.
 type writers struct {
 	below map[string]*writers // by the next name of the path
+	order []*writers          // those below, in the order in which they came
 	here  []written           // their fixed part ends here
 }
 
@@ -49,6 +50,7 @@ func (b *builder) addWriter(w *writers, owner written, globs []Glob) {
 			if next == nil {
 				next = &writers{}
 				node.below[name] = next
+				node.order = append(node.order, next)
 			}
 			node = next
 		}
@@ -95,7 +97,7 @@ func (w *writers) visitHere(side glob.Side, visit func(written)) {
 }
 
 func (w *writers) visitBelow(side glob.Side, visit func(written)) {
-	for _, node := range w.below {
+	for _, node := range w.order {
 		node.visitHere(side, visit)
 		node.visitBelow(side, visit)
 	}

@@ -158,3 +158,19 @@ run = 'echo $LATE $OUTSIDE $given'
 		variable("given", "g"),
 	}, pl.Steps[0].Inputs())
 }
+
+// What a plan says of a step names one of those from which it reads: the same one
+// each time.
+func TestNeedsFromFilesHaveOneOrder(t *testing.T) {
+	text := "[task.index]\nreads = 'pages/**'\nrun = 'x'\n[task.page]\neach.port = { list = ['a', 'b', 'c', 'd', 'e', 'f', 'g'] }\nwrites = 'pages/$port/page'\nrun = 'x'\n"
+	for range 10 {
+		pl, err := New(load(t, text), Request{OS: "linux", Calls: []project.Call{{Text: "index", Name: "index"}}})
+		require.NoError(t, err)
+		index := pl.Steps[len(pl.Steps)-1]
+		var names string
+		for _, need := range index.FileNeeds {
+			names += need.Step.Name[len("page --port "):]
+		}
+		require.Equal(t, "abcdefg", names)
+	}
+}
