@@ -365,12 +365,12 @@ func (f *previewer) weighCalls(one *StepPreview) plan.Made {
 	one.Reasons = slices.DeleteFunc(one.Reasons, func(r fingerprint.Reason) bool { return r.Kind == "called" })
 	var reasons []fingerprint.Reason
 	for _, t := range one.Step.Triggers {
-		one := t.Decide(f.outlook(t))
-		if one == plan.IsMade && t.Kind != project.Finally {
-			return made // it is one of those that need no word
+		byThis := t.Decide(f.outlook(t))
+		if byThis == plan.IsMade && t.Kind != project.Finally {
+			return made // a call that is sure needs no reason
 		}
 		owner := t.Owners[0]
-		kind := f.calledBecause(t, one)
+		kind := f.calledBecause(t, byThis)
 		text := callText(kind, owner)
 		if kind == "idle" && f.ends[owner.First()]&plan.Skipped != 0 {
 			text = fmt.Sprintf("called by %s, which is skipped", owner.Name)
