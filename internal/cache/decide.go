@@ -59,6 +59,8 @@ type Cache struct {
 	Resumed func(s *plan.Step, sum string) (run string, finished, same bool)
 	// Expanded is told that a plan has steps that it had not. nil: nobody is.
 	Expanded func(p *plan.Plan)
+	// Round is the round of a watch. nil: there is none, or it is the first one.
+	Round *Round
 }
 
 func reason(kind, text string) []fingerprint.Reason {
@@ -68,10 +70,43 @@ func reason(kind, text string) []fingerprint.Reason {
 // Declares reports whether a step says what it reads or writes.
 func Declares(s *plan.Step) bool { return len(s.Task.Reads)+len(s.Task.Writes) > 0 }
 
+// Round is what is known of a round of a watch, which follows on another one.
+type Round struct {
+	// Ended returns the sum of the fingerprint with which a step ended well when it
+	// last ran or was looked at in this watch.
+	Ended func(s *plan.Step) (sum string, well bool)
+	// Touched reports whether a changed file is one of those that globs mean.
+	Touched func(globs []plan.Glob) bool
+}
+
 // Decide returns what is to be done with a step whose inputs are given, as
-// things are now. It changes nothing.
-func (c *Cache) Decide(s *plan.Step, inputs []plan.Input) (Decision, error) {
-	return c.decide(s, inputs, c.Files)
+// things are now. moved says that a step it waits for has done something in this
+// run. It changes nothing.
+func (c *Cache) Decide(s *plan.Step, inputs []plan.Input, moved bool) (Decision, error) {
+	v, err := c.decide(s, inputs, c.Files)
+	if err == nil && c.Round != nil && !isAfterFailure(s) {
+		err = c.inRound(s, moved, &v)
+	}
+	return v, err
+}
+
+// inRound makes a decision one for a round of a watch: what has no fingerprint that
+// decides runs when the round touches it.
+func (c *Cache) inRound(s *plan.Step, moved bool, v *Decision) (err error) {
+	sum, well := c.Round.Ended(s)
+	switch {
+	case c.AsIs[s.Task] || s.Skip != "":
+	case c.Round.Touched(s.WatchAlso):
+		v.Action, v.Reasons = ToRun, reason("watched", "a file of watch_also changed")
+		if v.reads == nil {
+			v.reads, err = c.match(s.Reads)
+		}
+	case Declares(s) && !s.Task.Always, moved, !well, sum != v.now.Sum:
+	case c.Round.Touched(s.Reads):
+	case v.Action == ToRun:
+		v.Action, v.Reasons = UpToDate, reason("untouched", "nothing it reads or needs changed in this round")
+	}
+	return err
 }
 
 // decide is Decide for the files of a view.
@@ -272,7 +307,6 @@ func Paths(tree *files.Tree, globs []plan.Glob) ([]string, error) {
 	if err != nil {
 		return nil, err
 	}
-	tree.InvalidateAll()
 	found, err := tree.Match(set)
 	paths := make([]string, len(found))
 	for i := range found {

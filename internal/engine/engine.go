@@ -112,6 +112,7 @@ type loop struct {
 	decides  [][]*plan.Trigger // by step: the triggers of which it is an owner
 	triggers map[*plan.Trigger]*triggerState
 	state    []State  // by step: empty while it has not ended
+	moved    []bool   // by step: it did something, or what it stands for did
 	queued   []bool   // by step: it is ready, or it has been
 	ready    queue    // may start now
 	unwanted []Result // of steps that are to end without running
@@ -138,6 +139,7 @@ type task struct {
 	step   *plan.Step
 	env    []string
 	inputs []plan.Input
+	moved  bool     // a step it waits for has done something
 	locks  []string // to be taken from other Tuglines
 }
 
@@ -145,7 +147,7 @@ func newLoop(p *plan.Plan, scripts *Scripts, cfg Config) *loop {
 	n := len(p.Steps)
 	l := &loop{
 		cfg: cfg, plan: p, scripts: scripts, events: make(chan Event, 64), work: make(chan task), quit: make(chan struct{}),
-		waits: make([]int, n), waiting: make([][]*plan.Step, n), decides: make([][]*plan.Trigger, n), triggers: map[*plan.Trigger]*triggerState{}, state: make([]State, n), queued: make([]bool, n),
+		waits: make([]int, n), waiting: make([][]*plan.Step, n), decides: make([][]*plan.Trigger, n), triggers: map[*plan.Trigger]*triggerState{}, state: make([]State, n), moved: make([]bool, n), queued: make([]bool, n),
 		failures: map[*plan.FailureScope][]failure{}, cancels: map[*plan.Step]context.CancelCauseFunc{},
 		locks: map[string]holders{}, inUse: map[*project.Task]int{}, places: map[*plan.Step][]*place{}, holders: map[*plan.Step]*plan.Step{}, unlocks: map[*plan.Step]func(){},
 	}
@@ -295,7 +297,7 @@ func (l *loop) start(ctx context.Context, s *plan.Step) {
 	} else {
 		l.workers.Go(l.worker)
 	}
-	t := task{ctx: stepCtx, step: s, env: append(s.Environ(), l.failureEnv(s)...)}
+	t := task{ctx: stepCtx, step: s, moved: l.afterMoved(s), env: append(s.Environ(), l.failureEnv(s)...)}
 	for _, name := range s.Locks {
 		if l.locks[name][0] == s {
 			t.locks = append(t.locks, name)
@@ -396,6 +398,16 @@ func (l *loop) badNeed(s *plan.Step) *plan.Step {
 	return nil
 }
 
+// afterMoved reports whether a step that s waits for, or that called it, did
+// something.
+func (l *loop) afterMoved(s *plan.Step) bool {
+	did := func(other *plan.Step) bool { return l.moved[other.Index] }
+	if slices.ContainsFunc(s.Needs, did) || slices.ContainsFunc(s.Called, did) || s.Previous != nil && did(s.Previous) {
+		return true
+	}
+	return slices.ContainsFunc(s.Triggers, func(t *plan.Trigger) bool { return slices.ContainsFunc(t.Owners, did) })
+}
+
 func (l *loop) endUnstarted(r Result) {
 	l.tell(Event{Kind: StepFinished, Time: l.cfg.Now(), Step: r.Step, Result: r})
 	l.finish(r)
@@ -405,6 +417,11 @@ func (l *loop) endUnstarted(r Result) {
 func (l *loop) finish(r Result) {
 	i := r.Step.Index
 	l.state[i], l.summary.Results[i] = r.State, r
+	if r.Step.Works() {
+		l.moved[i] = r.State != Unchanged && r.State != Skipped
+	} else {
+		l.moved[i] = l.afterMoved(r.Step)
+	}
 	l.summary.Busy += r.Took
 	l.summary.Saved += r.Saved
 	l.ended++

@@ -33,6 +33,7 @@ type Kind string
 const (
 	RunStarted   Kind = "run.started"
 	StepStarted  Kind = "step.started"
+	StepActs     Kind = "step.acts"    // it is not unchanged: its commands run now, or its outputs are restored
 	StepCommand  Kind = "step.command" // a statement of the step starts
 	StepOutput   Kind = "step.output"
 	StepWaiting  Kind = "step.waiting" // it waits, for what Text says

@@ -13,9 +13,6 @@ import (
 // list asks for the values of a step's instances, aside from the loop: a script
 // may tell them. Its slot is that of a step which runs.
 func (l *loop) list(ctx context.Context, s *plan.Step) {
-	if l.cfg.Cache != nil {
-		l.cfg.Cache.Files.InvalidateAll()
-	}
 	questions := l.plan.Lists(s)
 	if l.cfg.List == nil {
 		questions = nil // the plan asks by itself
@@ -79,6 +76,7 @@ func (l *loop) grow(added []*plan.Step) {
 	l.decides = append(l.decides, make([][]*plan.Trigger, n)...)
 	l.state = append(l.state, make([]State, n)...)
 	l.queued = append(l.queued, make([]bool, n)...)
+	l.moved = append(l.moved, make([]bool, n)...)
 	l.summary.Results = append(l.summary.Results, make([]Result, n)...)
 	for _, s := range added {
 		l.count(s)

@@ -24,7 +24,7 @@ const maxPending = 256 << 10
 
 // Event notes e, to be written down with the next Flush. It is a [Sink].
 func (r *Recording) Event(e Event) {
-	if r.failed != nil || e.Kind == RunStarted || e.Kind == StepsAdded || e.Kind == StepCommand {
+	if r.failed != nil || e.Kind == RunStarted || e.Kind == StepsAdded || e.Kind == StepCommand || e.Kind == StepActs {
 		return
 	}
 	r.pending = append(r.pending, e)

@@ -133,7 +133,7 @@ func timedOut(ctx context.Context) bool {
 // recall does with a step what the memory says of it.
 func (l *loop) recall(ctx context.Context, t task, r *Result) error {
 	m := l.cfg.Cache
-	v, err := m.Decide(t.step, t.inputs)
+	v, err := m.Decide(t.step, t.inputs, t.moved)
 	if err != nil {
 		return err
 	}
@@ -145,17 +145,19 @@ func (l *loop) recall(ctx context.Context, t task, r *Result) error {
 		defer unlock()
 		if waited || m.IsStale(t.step, &v) { // another one may have run it
 			m.Files.InvalidateAll()
-			if v, err = m.Decide(t.step, t.inputs); err != nil {
+			if v, err = m.Decide(t.step, t.inputs, t.moved); err != nil {
 				return err
 			}
 		}
 	}
 	r.Reasons, r.DoneBefore, r.Sum = v.Reasons, v.Finished, v.Sum()
 	r.Reason = l.cfg.Secrets.Text(summary(v.Reasons)) // names of files may hold a secret
-	switch v.Action {
-	case cache.UpToDate:
+	if v.Action == cache.UpToDate {
 		r.State, r.Saved = Unchanged, v.Saved
 		return nil
+	}
+	l.events <- Event{Kind: StepActs, Time: l.cfg.Now(), Step: t.step}
+	switch v.Action {
 	case cache.ToRestore:
 		done, aside, err := m.Restore(ctx, t.step, &v, t.inputs)
 		r.noteAside(aside)

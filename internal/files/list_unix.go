@@ -47,7 +47,7 @@ func (t *Tree) stampAll(f *folder, h *handle, files []*entry) error {
 			continue
 		}
 		if e.stamp == (stamp{kind: File}) {
-			e.checked = gen
+			e.checked, f.asked = gen, gen
 			continue
 		}
 		dir, err := h.get()

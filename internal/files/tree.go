@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"io/fs"
 	"os"
+	"path"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -64,6 +65,7 @@ type folder struct {
 	entries []entry           // sorted by name; nil while only packed says them
 	listed  int32             // the generation in which entries were all there were; 0: never
 	stamped int32             // the generation in which the stamps of all its files were taken
+	asked   int32             // the last generation in which one of its entries was asked for
 	behind  map[string]*stamp // of the files to which links lead, when their digests were made
 	self    stamp             // of the folder when its names were read
 	named   bool              // entries are all names there were at self
@@ -73,8 +75,8 @@ type folder struct {
 }
 
 // Tree reads the files below the top folder of a project when a caller needs them,
-// and caches what it found until [Tree.InvalidateAll]: between two calls of it, it
-// looks at a file once. It may be used from many goroutines.
+// and caches what it found until [Tree.InvalidateAll] or [Tree.Invalidate]: between
+// two calls of them, it looks at a file once. It may be used from many goroutines.
 type Tree struct {
 	top        string
 	clockFile  string // empty: there is no clock; set before the tree is used
@@ -97,6 +99,54 @@ func New(top string) *Tree {
 
 // InvalidateAll makes the tree look at every file again: any may have changed.
 func (t *Tree) InvalidateAll() { t.generation.Add(1) }
+
+// Invalidate makes the tree look again at some paths, relative to the top with
+// slashes, and at all below them, and at every folder of which watched does not
+// say that its changes are told. What is known of the other folders is kept. It
+// must not be called while the tree is used otherwise.
+func (t *Tree) Invalidate(paths []string, watched func(folder string) bool) {
+	t.nowIn = 0
+	below := make(map[string]bool, len(paths))
+	for _, p := range paths {
+		below[p] = true
+		if f := t.folders[folderOf(p)]; f != nil {
+			f.forget()
+		}
+	}
+	for dir, f := range t.folders {
+		if f.listed|f.stamped|f.asked != 0 && (!watched(dir) || len(f.behind) > 0 || isBelow(dir, below)) {
+			f.forget()
+		}
+	}
+}
+
+// folderOf returns the folder in which a path lies; empty: the top.
+func folderOf(p string) string {
+	if dir := path.Dir(p); dir != "." {
+		return dir
+	}
+	return ""
+}
+
+// isBelow reports whether a path is one of those in roots, or lies below one.
+func isBelow(p string, roots map[string]bool) bool {
+	for len(roots) > 0 && p != "" {
+		if roots[p] {
+			return true
+		}
+		p = folderOf(p)
+	}
+	return false
+}
+
+// forget has all be asked again of a folder and its files. Digests are kept for
+// files that turn out to be as they were.
+func (f *folder) forget() {
+	f.listed, f.stamped, f.asked = 0, 0, 0
+	for i := range f.entries {
+		f.entries[i].checked = 0
+	}
+}
 
 // Found is one file that patterns mean.
 type Found struct {
@@ -288,7 +338,7 @@ func (f *folder) take(e *entry, now stamp, gen int32) {
 		e.hashed, e.reliable = false, false
 		f.changed()
 	}
-	e.stamp, e.checked = now, gen
+	e.stamp, e.checked, f.asked = now, gen, gen
 }
 
 // handle is a folder that is opened when it is first needed.

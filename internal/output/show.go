@@ -164,6 +164,7 @@ func rules(t *project.Task) []string {
 	add(t.Terminal, "owns the terminal")
 	add(t.Always, "always runs")
 	add(t.OnRequest, "only on request")
+	add(len(t.WatchAlso) > 0, "in a watch, runs when one of these changes, too: %s", strings.Join(pathTexts([]project.Paths{{Globs: t.WatchAlso}}), ", "))
 	add(t.NoStore, "keeps no copies of its outputs")
 	add(t.After != "", "after a failure among its own: %s", t.After)
 	return lines

@@ -53,6 +53,9 @@ func (b *builder) paths(s *Step) {
 	if len(t.When.Files) > 0 {
 		s.When = b.globs([]project.Paths{{Globs: t.When.Files}}, t.File, s.scope.value)
 	}
+	if len(t.WatchAlso) > 0 {
+		s.WatchAlso = b.globs([]project.Paths{{Globs: t.WatchAlso}}, t.File, s.scope.value)
+	}
 	if len(t.Reads)+len(t.Writes) == 0 {
 		return
 	}

@@ -27,6 +27,7 @@ type Request struct {
 	EnvFiles func(f *project.File) ([]project.Settings, error)
 	Secrets  *secret.Mask // is told all secret values; may be nil
 	Jobs     int          // steps at once, shown to the tasks as TUGLINE_JOBS
+	Changed  []string     // the files that changed before a round of a watch, shown to the tasks as TUGLINE_CHANGED
 	// Compute returns the value of a computed variable of the project: env is
 	// the environment in which its script runs, file the path of one that is a
 	// file's text. It is asked once for each variable that a step refers to.
@@ -69,6 +70,8 @@ type Step struct {
 	When     []Glob         // of which something must be there when its needs have ended; else it is skipped
 	Reads    []Glob
 	Writes   []Glob
+	// WatchAlso are the files with whose change it runs in a watch, whatever it reads.
+	WatchAlso []Glob
 	// FileNeeds are the needs that come from files: what another step writes and
 	// this one reads. They are among Needs.
 	FileNeeds []FileNeed

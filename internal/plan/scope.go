@@ -90,6 +90,7 @@ func (b *builder) base(f *project.File) *scope {
 			"TUGLINE_OS=" + b.req.OS,
 			"TUGLINE_ARCH=" + b.req.Arch,
 			"TUGLINE_JOBS=" + strconv.Itoa(b.req.Jobs),
+			"TUGLINE_CHANGED=" + strings.Join(b.req.Changed, "\n"),
 		},
 	}
 	files := b.req.Files // those of the command line are the strongest

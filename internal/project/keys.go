@@ -141,6 +141,9 @@ var taskKeys = []key[*Task]{
 	{"store", formBool, "Keep copies of the outputs, to restore them later; `true` when left out.", func(d *decoder, t *Task, e *toml.Entry) {
 		t.NoStore = d.is(e.Key, &e.Value, toml.KindBool) && !e.Value.Bool()
 	}},
+	{"watch_also", formTexts, "Patterns of files beside `reads`: when one of them changes in a watch, the task runs in that round, whatever its fingerprint says.", func(d *decoder, t *Task, e *toml.Entry) {
+		t.WatchAlso = d.globs(e)
+	}},
 	{"echo", formBool, "Show each command of this task as it starts.", func(d *decoder, t *Task, e *toml.Entry) {
 		t.Echo = d.yes(e)
 	}},

@@ -88,6 +88,7 @@ type Task struct {
 	Always    bool          // run even if nothing changed
 	OnRequest bool          // not taken into a plan only because of what it writes
 	NoStore   bool          // keep no copies of the outputs
+	WatchAlso []Glob        // when a file of them changes in a watch, it runs
 
 	calls map[Kind]Calls    // by the key that makes them, but for needs
 	runOn map[string][]Text // scripts by system: linux, darwin, windows, unix

@@ -32,7 +32,7 @@ type Config struct {
 	Kill  <-chan struct{}
 	Mask  *secret.Mask // is told all secret values
 	// Guard is how the guard of what is started is started itself, without the mark of
-	// the run. None: there is no guard.
+	// the session. None: there is no guard.
 	Guard []string
 	Shown func(path string) string // a path as the user would write it
 	Warn  func(text string)        // is told what goes wrong and keeps nothing from going on
@@ -59,12 +59,13 @@ func (e *InputError) Error() string { return e.Msg }
 // Open opens a project. It changes nothing.
 func Open(p *project.Project, base *project.File, cfg Config) *Session {
 	ledger := history.At(p.Folder)
+	mark := "TUGLINE_SESSION=" + cfg.Run // a watch has many runs
 	var guard []string
 	if len(cfg.Guard) > 0 {
-		guard = append(slices.Clone(cfg.Guard), "TUGLINE_RUN="+cfg.Run)
+		guard = append(slices.Clone(cfg.Guard), mark)
 	}
 	tree := sync.OnceValue(func() *files.Tree { return files.Open(p.Folder, ledger.Folder()) })
-	return &Session{Project: p, Base: base, Files: tree, Ledger: ledger, cfg: cfg, shell: shell.NewSession(guard, "TUGLINE_RUN="+cfg.Run)}
+	return &Session{Project: p, Base: base, Files: tree, Ledger: ledger, cfg: cfg, shell: shell.NewSession(guard, mark)}
 }
 
 // Request is what a command asks of a session. All commands ask in the same way,

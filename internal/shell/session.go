@@ -14,8 +14,8 @@ type Session struct {
 	opens sync.Once
 }
 
-// NewSession returns a session. mark is a variable, as NAME=value, that is in the
-// environment of all that is started in it, and of nothing else. guard is how the
+// NewSession returns a session. mark is a variable, as NAME=value, that is set in
+// the environment of all that is started in it, and of nothing else. guard is how the
 // guard is started, with the first program: a command that calls [Guard] with its
 // standard input, its file 3 and mark. None: there is no guard.
 func NewSession(guard []string, mark string) *Session {

@@ -86,6 +86,9 @@ func (s *Session) Run(ctx context.Context, cmd Command) error {
 	}
 	out := newStream(&cmd)
 	cmd.Env = append(slices.Clip(cmd.Env), "PWD="+cmd.Dir)
+	if s.mark != "" {
+		cmd.Env = append(cmd.Env, s.mark)
+	}
 	procs := &processes{session: s, grace: cmd.Grace, kill: cmd.Kill, tty: openTerminal(cmd.Terminal)}
 	var err error
 	if cmd.Program != nil {

@@ -314,7 +314,6 @@ func TestASessionEndsWhatIsItsOwn(t *testing.T) {
 		mark := fmt.Sprintf("THIS_SESSION=%d-%d", os.Getpid(), i)
 		sessions[i] = NewSession(nil, mark)
 		cmd := command(t, "bash -c 'set -m; sleep 1000 >/dev/null 2>&1 & echo $! >pid'")
-		cmd.Env = append(cmd.Env, mark)
 		require.NoError(t, sessions[i].Run(t.Context(), cmd))
 		text, err := os.ReadFile(filepath.Join(cmd.Dir, "pid"))
 		require.NoError(t, err)
