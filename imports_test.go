@@ -20,7 +20,8 @@ import (
 // import of the others.
 var mayImport = map[string][]string{
 	"cmd/tugline":          {"internal/cli"},
-	"internal/session":     {"internal/engine", "internal/cache", "internal/store", "internal/history", "internal/shell", "internal/fingerprint", "internal/files", "internal/plan", "internal/project", "internal/secret"},
+	"internal/watch":       {"internal/files"},
+	"internal/session":     {"internal/watch", "internal/glob", "internal/engine", "internal/cache", "internal/store", "internal/history", "internal/shell", "internal/fingerprint", "internal/files", "internal/plan", "internal/project", "internal/secret"},
 	"internal/cli":         {"demo", "internal/session", "internal/output", "internal/engine", "internal/cache", "internal/store", "internal/history", "internal/shell", "internal/vcs", "internal/fingerprint", "internal/files", "internal/plan", "internal/project", "internal/secret"},
 	"internal/output":      {"internal/atomicfile", "internal/engine", "internal/cache", "internal/history", "internal/fingerprint", "internal/plan", "internal/project"},
 	"internal/cache":       {"internal/store", "internal/history", "internal/fingerprint", "internal/files", "internal/glob", "internal/plan", "internal/project"},
@@ -58,6 +59,7 @@ var homes = map[string][]string{
 	"github.com/bmatcuk/doublestar":   {"internal/glob"},
 	"github.com/zeebo/blake3":         {"internal/files", "internal/fingerprint", "internal/history", "internal/store", "internal/cache"},
 	"github.com/pierrec/lz4":          {"internal/store"},
+	"github.com/fsnotify/fsnotify":    {"internal/watch"},
 	"github.com/gofrs/flock":          {"internal/history", "internal/store"},
 	"github.com/hashicorp/go-version": {"internal/project"},
 	"github.com/alecthomas/units":     {"internal/project", "internal/cli"},

@@ -4,6 +4,7 @@ import (
 	"bufio"
 	"context"
 	"fmt"
+	"slices"
 	"strings"
 
 	"tugline/internal/engine"
@@ -12,13 +13,14 @@ import (
 	"tugline/internal/project"
 )
 
-// ask has the user answer what the steps of a plan ask. Where nobody can
-// answer, that is a missing requirement.
+// ask has the user answer what the steps of a plan ask, each question once. Where
+// nobody can answer, that is a missing requirement.
 func (a *app) ask(ctx context.Context, pl *plan.Plan, yes bool) error {
 	questions, err := pl.Questions()
 	if err != nil || yes {
 		return err
 	}
+	questions = slices.DeleteFunc(questions, func(q plan.Question) bool { return a.answered[q] })
 	if !output.IsTerminal(a.env.Stdin) {
 		var found project.Diagnostics
 		for _, q := range questions {
@@ -40,6 +42,10 @@ func (a *app) ask(ctx context.Context, pl *plan.Plan, yes bool) error {
 			a.tell("\n")
 			return err
 		}
+		if a.answered == nil {
+			a.answered = map[plan.Question]bool{}
+		}
+		a.answered[q] = true
 		if answer = strings.ToLower(strings.TrimSpace(answer)); answer != "y" && answer != "yes" {
 			return &engine.MissingError{Diagnostics: project.Diagnostics{{Span: q.Task.Ask.Span, Msg: fmt.Sprintf("task %q was not agreed to: nothing was started", q.Task.Name)}}}
 		}

@@ -36,6 +36,9 @@ type app struct {
 	base    *project.File // the file whose tasks bare names mean: the one nearest to where the user stands
 	session *session.Session
 	secrets *secret.Mask // never shown
+
+	answered     map[plan.Question]bool
+	top, nearest string // the paths of the project file and of the file of base
 }
 
 // root makes the tree of commands, anew for each call.
@@ -75,7 +78,7 @@ order, independent ones at the same time.
 	flags.BoolVarP(&a.verbose, "verbose", "v", false, "show groups and, in lists, dependencies")
 	flags.StringVar(&a.color, "color", "auto", "use colors `WHEN`: auto, always or never")
 	run.add(root.Flags())
-	root.AddCommand(a.runCommand(), a.listCommand(), a.doctorCommand(), a.demoCommand(), a.envCommand(), a.showCommand(), a.planCommand(), a.whyCommand(), a.whoCommand(), a.resumeCommand(), a.runsCommand(), a.logCommand(), a.sweepCommand(), a.storeCommand(), a.schemaCommand(), a.versionCommand(), a.guardCommand())
+	root.AddCommand(a.runCommand(), a.listCommand(), a.doctorCommand(), a.demoCommand(), a.envCommand(), a.showCommand(), a.planCommand(), a.whyCommand(), a.whoCommand(), a.resumeCommand(), a.runsCommand(), a.logCommand(), a.sweepCommand(), a.storeCommand(), a.watchCommand(), a.schemaCommand(), a.versionCommand(), a.guardCommand())
 	root.SetHelpCommand(a.helpCommand(root))
 	root.InitDefaultHelpCmd()
 	root.InitDefaultCompletionCmd()
@@ -155,27 +158,35 @@ func (a *app) absolute(path string) string {
 
 // load finds and reads the project file with its parts.
 func (a *app) load() (*project.Project, error) {
-	var top, nearest string
 	if a.file != "" {
-		top = a.absolute(a.file)
-		nearest = top
+		a.top = a.absolute(a.file)
+		a.nearest = a.top
 	} else {
 		var err error
-		if top, nearest, err = project.Find(a.env.Folder); err != nil {
+		if a.top, a.nearest, err = project.Find(a.env.Folder); err != nil {
 			return nil, err
 		}
 	}
-	p, err := project.Load(top, a.shown)
+	p, err := a.loadFound()
 	if err != nil {
 		return nil, err
-	}
-	if a.base = p.FileAt(nearest); a.base == nil {
-		a.base = p.File // it has changed in between
 	}
 	a.session = session.Open(p, a.base, session.Config{
 		Vars: a.env.Vars, From: a.env.Folder, Run: a.runName, Grace: grace, Kill: a.env.Kill, Mask: a.secrets, Guard: a.guard(),
 		Shown: a.shown, Warn: func(text string) { a.tell("tugline: " + text + "\n") },
 	})
+	return p, nil
+}
+
+// loadFound reads the project file that was found.
+func (a *app) loadFound() (*project.Project, error) {
+	p, err := project.Load(a.top, a.shown)
+	if err != nil {
+		return nil, err
+	}
+	if a.base = p.FileAt(a.nearest); a.base == nil {
+		a.base = p.File // it has changed in between
+	}
 	return p, nil
 }
 

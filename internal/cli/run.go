@@ -130,19 +130,22 @@ func (a *app) runCalls(ctx context.Context, calls []project.Call, options *runOp
 	}
 	run := a.session.Begin(prepared, session.Words{Request: options.words, Stood: a.stood, File: a.file})
 	mode := a.mode(run.Plan, options)
-	display := a.display(run, mode, a.session.Jobs(r))
-	summary, err := run.Do(ctx, session.How{After: options.after, Quiet: a.quiet, Streams: a.streams(mode), Sink: func(e engine.Event) error {
-		display.Event(e)
-		if err := display.Err(); err != nil {
-			return fmt.Errorf("showing the output: %w", err)
-		}
-		return nil
-	}})
+	display := a.display(run, mode, a.session.Jobs(r), false)
+	summary, err := run.Do(ctx, session.How{After: options.after, Quiet: a.quiet, Streams: a.streams(mode), Sink: func(e engine.Event) error { return show(display, e) }})
 	display.Summary(summary, a.style(a.env.Stderr))
 	if run.Recorded && (len(summary.Failures()) > 0 || err != nil) && working(run.Plan) > 1 {
 		a.tell("To continue: tugline resume\n")
 	}
 	return failureOf(summary, err)
+}
+
+// show shows an event.
+func show(display *output.Display, e engine.Event) error {
+	display.Event(e)
+	if err := display.Err(); err != nil {
+		return fmt.Errorf("showing the output: %w", err)
+	}
+	return nil
 }
 
 // streams returns the files for the programs of a run that is shown in a mode.
@@ -160,9 +163,9 @@ func (a *app) streams(mode output.Mode) engine.Streams {
 }
 
 // display returns what shows a run.
-func (a *app) display(run *session.Run, mode output.Mode, jobs int) *output.Display {
+func (a *app) display(run *session.Run, mode output.Mode, jobs int, isRound bool) *output.Display {
 	cfg := output.DisplayConfig{
-		Out: a.env.Stdout, Err: a.env.Stderr, Mode: mode, Quiet: a.quiet, Verbose: a.verbose, Style: a.displayStyle(mode), Terminal: a.env.Stdin, Usual: run.Usual, Jobs: jobs,
+		Out: a.env.Stdout, Err: a.env.Stderr, Mode: mode, Quiet: a.quiet, Verbose: a.verbose, Style: a.displayStyle(mode), Terminal: a.env.Stdin, Usual: run.Usual, Jobs: jobs, Round: isRound,
 	}
 	if a.onTerminal() {
 		cfg.Size = func() (int, int) { return output.Size(a.env.Stdout) }

@@ -94,7 +94,7 @@ func optionError(err error) error {
 	var unknown *pflag.NotExistError
 	switch {
 	case errors.As(err, &invalid):
-		kind := map[string]string{"int": "a whole number", "bool": "true or false"}[invalid.GetFlag().Value.Type()]
+		kind := map[string]string{"int": "a whole number", "bool": "true or false", "duration": "a duration such as 50ms or 2s"}[invalid.GetFlag().Value.Type()]
 		if kind != "" {
 			return &usageError{msg: fmt.Sprintf("--%s takes %s, not %q", invalid.GetFlag().Name, kind, invalid.GetValue()), hint: hint}
 		}

@@ -71,7 +71,9 @@ func run(ctx context.Context, pl *plan.Plan, scripts *Scripts, cfg Config) ([]st
 		if e.Kind == StepFinished {
 			line = strings.TrimSuffix(line+" "+string(e.Result.State)+" "+e.Result.Reason, " ")
 		}
-		log = append(log, line)
+		if e.Kind != StepActs {
+			log = append(log, line)
+		}
 	}
 	summary, err := Run(ctx, pl, scripts, cfg)
 	return log, summary, err

@@ -48,6 +48,7 @@ func (l *loop) judgeAndRun(ctx context.Context, t task, r *Result) error {
 		r.State, r.Reason = Skipped, skip
 	case !t.step.Works():
 	case l.cfg.Cache == nil:
+		l.events <- Event{Kind: StepActs, Time: l.cfg.Now(), Step: t.step}
 		l.runScripts(ctx, t, r, nil)
 	default:
 		return l.recall(ctx, t, r)

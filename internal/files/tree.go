@@ -120,6 +120,19 @@ func (t *Tree) Invalidate(paths []string, watched func(folder string) bool) {
 	}
 }
 
+// Knows reports whether a file was there when the tree last looked.
+func (t *Tree) Knows(p string) bool {
+	f := t.folders[folderOf(p)]
+	if f == nil {
+		return false
+	}
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	f.unpack(nil)
+	_, known := f.find(path.Base(p))
+	return known
+}
+
 // folderOf returns the folder in which a path lies; empty: the top.
 func folderOf(p string) string {
 	if dir := path.Dir(p); dir != "." {
@@ -185,6 +198,17 @@ func (f *Found) Executable() bool { return f.Kind == File && f.Mode&0o111 != 0 }
 // neverMatched are folders that no pattern means: our own, and those in which
 // version control keeps its records.
 var neverMatched = []string{".tugline", ".git", ".hg", ".svn", ".bzr", ".jj", "CVS"}
+
+// NeverMatched reports whether no pattern means a path, because it is one of those
+// folders or lies below one.
+func NeverMatched(p string) bool {
+	for name := range strings.SplitSeq(p, "/") {
+		if slices.Contains(neverMatched, name) {
+			return true
+		}
+	}
+	return false
+}
 
 // Match returns the files that set means, with their digests, folder by
 // folder. A link is one of them; if it leads to a file, the content of that

@@ -38,6 +38,7 @@ type Display struct {
 	style    Style
 	quiet    bool
 	verbose  bool
+	round    bool
 	width    int // of the longest name, in columns
 	steps    map[*plan.Step]*stepOutput
 	looped   map[*project.Task]*instances
@@ -58,6 +59,7 @@ type DisplayConfig struct {
 	Style    Style // of Out
 	Quiet    bool  // show only task output and failures
 	Verbose  bool  // groups too
+	Round    bool  // it is a round of a watch: what is unchanged says nothing
 	// Size returns the size of the terminal that Out is, for a live part
 	// below the output. nil: there is none.
 	Size func() (columns, rows int)
@@ -103,7 +105,7 @@ const maxName = 40
 
 // NewDisplay returns a display for a run of p.
 func NewDisplay(p *plan.Plan, cfg DisplayConfig) *Display {
-	d := &Display{out: cfg.Out, err: cfg.Err, mode: cfg.Mode, style: cfg.Style, quiet: cfg.Quiet, verbose: cfg.Verbose, own: cfg.Terminal, steps: map[*plan.Step]*stepOutput{}, looped: map[*project.Task]*instances{}, waits: map[string]bool{}}
+	d := &Display{out: cfg.Out, err: cfg.Err, mode: cfg.Mode, style: cfg.Style, quiet: cfg.Quiet, verbose: cfg.Verbose, round: cfg.Round && !cfg.Verbose, own: cfg.Terminal, steps: map[*plan.Step]*stepOutput{}, looped: map[*project.Task]*instances{}, waits: map[string]bool{}}
 	switch {
 	case d.mode == Direct:
 		d.out = d.err // stdout belongs to the task
@@ -407,6 +409,8 @@ func (d *Display) quietLine(t *project.Task, end ending, all *instances) string 
 // showsEnd reports whether the end of a step is worth a line.
 func (d *Display) showsEnd(r engine.Result) bool {
 	switch {
+	case d.round && r.State == engine.Unchanged:
+		return false
 	case d.mode == Direct: // that it ran is seen from what it prints
 		return !d.quiet && (r.Noted || r.State == engine.Unchanged || r.State == engine.Restored || r.State == engine.Skipped)
 	case !r.IsShown():
@@ -548,7 +552,7 @@ func (d *Display) fits(line string) bool {
 func (d *Display) summaryLine(s engine.Summary) string {
 	var counts []string
 	for _, state := range engine.States {
-		if n := s.Count(state); n > 0 {
+		if n := s.Count(state); n > 0 && !(d.round && state == engine.Unchanged) {
 			counts = append(counts, d.style.state(state, fmt.Sprintf("%d %s", n, state)))
 		}
 	}
@@ -557,7 +561,11 @@ func (d *Display) summaryLine(s engine.Summary) string {
 	}
 	line := strings.Join(counts, ", ") + " in " + duration(s.Wall)
 	if s.Count(engine.Stopped) == 0 {
-		for _, part := range []string{savedText(s.Busy-s.Wall, s.Wall, "running in parallel"), savedText(s.Saved, s.Wall, "skipping finished work")} {
+		saved := []string{savedText(s.Busy-s.Wall, s.Wall, "running in parallel"), savedText(s.Saved, s.Wall, "skipping finished work")}
+		if d.round {
+			saved = nil // that is what a watch is for
+		}
+		for _, part := range saved {
 			if d.fits(line + part) { // a part that does not is left out
 				line += d.style.faint(part)
 			}

@@ -27,7 +27,7 @@ func (s *Session) PlanRequest(ctx context.Context, r Request) (plan.Request, err
 	settings, err := s.userEnvFiles(r.EnvFiles)
 	req := plan.Request{
 		Calls: r.Calls, Jobs: s.Jobs(r), Run: s.cfg.Run, Env: s.cfg.Vars, Set: r.Set, From: s.cfg.From, Base: s.Base, OS: runtime.GOOS, Arch: runtime.GOARCH,
-		Files: settings, EnvFiles: s.envFiles, Secrets: s.cfg.Mask, IsFolder: s.isFolder, NoCompute: r.NoCompute,
+		Files: settings, EnvFiles: s.envFiles, Secrets: s.cfg.Mask, IsFolder: s.isFolder, NoCompute: r.NoCompute, Changed: r.Changed,
 		List: func(l plan.Listed) ([]string, error) { return s.list(ctx, l) },
 	}
 	if !r.NoCompute {
@@ -118,14 +118,23 @@ func (s *Session) userEnvFiles(paths []string) ([]project.Settings, error) {
 }
 
 func (s *Session) envFile(path string) (project.Settings, error) {
+	s.sources.addFile(path)
 	text, err := os.ReadFile(path)
 	if err != nil {
 		return project.Settings{}, fmt.Errorf("reading an env file: %w", err)
 	}
 	settings, err := project.ParseEnvFile(s.cfg.Shown(path), text)
+	if good, known := s.goodEnv[path]; err != nil && known {
+		s.cfg.Warn(err.Error() + "; what it held before stays in force")
+		return good, nil
+	}
 	if err != nil {
 		return project.Settings{}, &InputError{err.Error()}
 	}
+	if s.goodEnv == nil {
+		s.goodEnv = map[string]project.Settings{}
+	}
+	s.goodEnv[path] = settings
 	return settings, nil
 }
 
@@ -159,11 +168,14 @@ func (s *Session) list(ctx context.Context, l plan.Listed) ([]string, error) {
 		text, err := s.read(path)
 		return project.Lines(text, true), err
 	}
-	return cache.Paths(s.Files(), l.Globs)
+	paths, err := cache.Paths(s.Files(), l.Globs)
+	s.sources.addGlobs(l.Globs, paths)
+	return paths, err
 }
 
 // read returns the text of a file; the error names it as the user would.
 func (s *Session) read(path string) (string, error) {
+	s.sources.addFile(path)
 	text, err := os.ReadFile(path)
 	var bad *fs.PathError
 	if errors.As(err, &bad) {

@@ -45,6 +45,11 @@ type Prepared struct {
 // Prepare sees to all that must be well before anything of a request starts. The
 // errors are those of [Session.Plan], [engine.Prepare] and [engine.CheckRequirements].
 func (s *Session) Prepare(ctx context.Context, r Request) (*Prepared, error) {
+	return s.prepare(ctx, r, true)
+}
+
+// prepare is Prepare; required says whether to look for what the plan requires.
+func (s *Session) prepare(ctx context.Context, r Request, required bool) (*Prepared, error) {
 	pl, err := s.Plan(ctx, r)
 	if err != nil {
 		return nil, err
@@ -53,8 +58,10 @@ func (s *Session) Prepare(ctx context.Context, r Request) (*Prepared, error) {
 	if err != nil {
 		return nil, err
 	}
-	if _, err := s.Requirements(ctx, pl); err != nil {
-		return nil, err
+	if required {
+		if _, err := s.Requirements(ctx, pl); err != nil {
+			return nil, err
+		}
 	}
 	return &Prepared{pl, r, scripts}, nil
 }
@@ -79,21 +86,32 @@ type Run struct {
 
 	session   *Session
 	prepared  *Prepared
+	words     Words
 	cache     *cache.Cache // nil: nothing can be remembered
 	recording *engine.Recording
+
+	quiet bool           // it is neither recorded nor told before a step does something
+	acted bool           // a step did something
+	held  []engine.Event // from before that
 }
 
 // Begin begins the record of a run. What cannot be recorded or kept is told as a
 // warning.
 func (s *Session) Begin(p *Prepared, words Words) *Run {
-	run := &Run{Plan: p.Plan, session: s, prepared: p}
+	run := s.beginQuiet(p, words)
+	run.quiet = false
+	run.record()
+	return run
+}
+
+// beginQuiet is Begin for a run that need not be told of if nothing is to do.
+func (s *Session) beginQuiet(p *Prepared, words Words) *Run {
+	run := &Run{Plan: p.Plan, session: s, prepared: p, words: words, quiet: true}
 	c := s.resumed(p.Plan, p.request)
 	if !s.create(c) {
 		return run
 	}
 	run.cache = c
-	run.recording = s.record(p, words)
-	run.Recorded = run.recording != nil
 	usual := sync.OnceValue(s.Ledger.Usual)
 	run.Usual = func(step *plan.Step) time.Duration { return usual()[step.Name] }
 	return run
@@ -119,15 +137,19 @@ func (s *Session) create(c *cache.Cache) bool {
 	return true
 }
 
-// record begins the record of a run; nil: none can be kept.
-func (s *Session) record(p *Prepared, words Words) *engine.Recording {
+// record begins the record of a run, if one can be kept.
+func (r *Run) record() {
+	if r.cache == nil {
+		return
+	}
+	s, words := r.session, r.words
 	folder, err := filepath.Rel(s.Project.Folder, words.Stood)
 	if err != nil {
 		folder = words.Stood
 	}
 	head := history.Run{ID: s.cfg.Run, Started: time.Now().UTC(), Request: []string{}, Folder: filepath.ToSlash(folder), File: filepath.ToSlash(words.File)}
-	if p.request.Resume != nil {
-		head.Resumes = &p.request.Resume.ID
+	if resumed := r.prepared.request.Resume; resumed != nil {
+		head.Resumes = &resumed.ID
 	}
 	for _, word := range words.Request {
 		head.Request = append(head.Request, s.cfg.Mask.Text(word))
@@ -135,9 +157,10 @@ func (s *Session) record(p *Prepared, words Words) *engine.Recording {
 	recorder, err := s.Ledger.Record(head)
 	if err != nil {
 		s.cfg.Warn("this run is not recorded: " + err.Error())
-		return nil
+		return
 	}
-	return &engine.Recording{To: recorder, Folder: s.Ledger.RunFolder(s.cfg.Run), Run: s.cfg.Run}
+	r.recording = &engine.Recording{To: recorder, Folder: s.Ledger.RunFolder(s.cfg.Run), Run: s.cfg.Run}
+	r.Recorded = true
 }
 
 // How says how a run is to go.
@@ -155,14 +178,30 @@ func (r *Run) Do(ctx context.Context, how How) (engine.Summary, error) {
 	ctx, cancel := context.WithCancelCause(ctx)
 	defer cancel(nil)
 	streams := how.Streams
-	streams.Record = streams.Record && r.Recorded
-	sink := func(e engine.Event) {
+	streams.Record = streams.Record && (r.Recorded || r.quiet)
+	tell := func(e engine.Event) {
 		if r.recording != nil {
 			r.recording.Event(e)
 		}
 		if err := how.Sink(e); err != nil {
 			cancel(err)
 		}
+	}
+	sink := func(e engine.Event) {
+		switch {
+		case r.acted || !r.quiet:
+		case !acts(e):
+			r.held = append(r.held, e)
+			return
+		default:
+			r.acted = true
+			r.record()
+			for _, before := range r.held {
+				tell(before)
+			}
+			r.held = nil
+		}
+		tell(e)
 	}
 	cfg := engine.Config{
 		Jobs: s.Jobs(r.prepared.request), Streams: streams, Cache: r.cache, Secrets: s.cfg.Mask, List: s.list,
@@ -171,12 +210,35 @@ func (r *Run) Do(ctx context.Context, how How) (engine.Summary, error) {
 		Processes: engine.Processes{Exec: s.shell.Run, Grace: s.cfg.Grace, Kill: s.cfg.Kill},
 		Past:      engine.Past{Times: r.Usual},
 	}
-	if r.recording != nil {
-		cfg.Log, cfg.Idle = r.recording.Log, r.recording.Flush
+	if r.cache != nil {
+		cfg.Log, cfg.Idle = r.log, r.flush
 	}
 	summary, err := engine.Run(ctx, r.Plan, r.prepared.scripts, cfg)
 	r.end(summary, err)
 	return summary, err
+}
+
+// acts reports whether an event tells of more than that nothing is to do.
+func acts(e engine.Event) bool {
+	switch e.Kind {
+	case engine.StepActs, engine.StepOutput, engine.RunNote:
+		return true
+	}
+	return e.Kind == engine.StepFinished && e.Result.State == engine.Failed
+}
+
+// log returns where the record keeps what a step printed; empty: nowhere.
+func (r *Run) log(s *plan.Step) string {
+	if r.recording == nil {
+		return ""
+	}
+	return r.recording.Log(s)
+}
+
+func (r *Run) flush() {
+	if r.recording != nil {
+		r.recording.Flush()
+	}
 }
 
 // end ends the record, and keeps what is known of the files and the store within
@@ -192,7 +254,7 @@ func (r *Run) end(summary engine.Summary, runErr error) {
 			s.cfg.Warn("the record of this run is incomplete: " + err.Error())
 		}
 	}
-	if r.cache == nil {
+	if r.cache == nil || r.quiet && !r.acted {
 		return
 	}
 	if err := s.Files().Save(s.Ledger.Folder()); err != nil {

@@ -49,6 +49,9 @@ type Session struct {
 	cfg    Config
 	shell  *shell.Session // all that is started
 	warned bool           // that there is no store
+
+	sources sources                     // of the plans that were made
+	goodEnv map[string]project.Settings // what env files held when they could last be read, by path
 }
 
 // InputError says that something the user named is not there or not good.
@@ -80,6 +83,7 @@ type Request struct {
 	AsIs       []*project.Task
 	NoStore    bool
 	NoCompute  bool         // run no script that computes something
+	Changed    []string     // what changed before a round of a watch; paths from the top folder
 	Resume     *history.Run // the run that is resumed; nil: none
 }
 

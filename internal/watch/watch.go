@@ -166,6 +166,14 @@ func (w *Watcher) pending() Change {
 	return c
 }
 
+// Settle tells at once what is pending.
+func (w *Watcher) Settle() {
+	select {
+	case w.settled <- struct{}{}:
+	default:
+	}
+}
+
 // IsWatched reports whether all changes in a folder, as the scope knows it, are told.
 func (w *Watcher) IsWatched(folder string) bool {
 	w.mu.Lock()
@@ -210,10 +218,7 @@ func (w *Watcher) settle() {
 	for {
 		select {
 		case <-w.timer.C:
-			select {
-			case w.settled <- struct{}{}:
-			default:
-			}
+			w.Settle()
 		case <-w.quit:
 			return
 		}
