@@ -350,6 +350,17 @@ func (c *Cache) resume(s *plan.Step, v *Decision) {
 	}
 }
 
+// Sum returns the sum of the fingerprint of a step as things are now; with or without
+// the files that it reads.
+func (c *Cache) Sum(s *plan.Step, inputs []plan.Input, withReads bool) (string, error) {
+	var reads files.Digest
+	var err error
+	if withReads {
+		reads, err = sum(s.Reads, c.Files)
+	}
+	return fingerprint.Compute(s, inputs, reads, c.World).Sum, err
+}
+
 // Sum returns the sum of the fingerprint by which a step was decided, or with which
 // it ended; empty: it is not known.
 func (d *Decision) Sum() string { return d.now.Sum }

@@ -223,7 +223,7 @@ func (a *app) printLogs(ctx context.Context, ledger *history.Ledger, run history
 func (a *app) copyLog(ctx context.Context, ledger *history.Ledger, run history.Run, s history.RunStep, path string, follow bool) error {
 	var file *os.File
 	for {
-		last := !follow || !ledger.IsRunning(run.ID, s.Name)
+		last := !follow || !ledger.IsRunning(run.ID, s.Name) && !(path != "" && history.IsOpen(path))
 		if file == nil && path == "" {
 			path = ledger.FindLog(run.ID, s.Name)
 		}
@@ -267,6 +267,11 @@ func (a *app) resumeCommand() *cobra.Command {
 		},
 	}
 	options.add(cmd.Flags())
+	watch := &watchOptions{} // of a round
+	watch.addOwn(cmd.Flags())
+	for _, name := range []string{"mid-round", "lull", "poll"} {
+		cmd.Flags().Lookup(name).Hidden = true
+	}
 	return cmd
 }
 
@@ -287,6 +292,9 @@ func (a *app) resume(cmd *cobra.Command, name string, options *runOptions) error
 		return &usageError{msg: fmt.Sprintf("nothing to resume: run %s succeeded", run.ID), hint: "tugline runs --failed lists failed and stopped runs"}
 	case slices.ContainsFunc(run.Request, func(w string) bool { return strings.Contains(w, secret.Shown) }):
 		return &usageError{msg: fmt.Sprintf("the request of run %s held a secret, which is not kept: %s", run.ID, strings.Join(run.Request, " ")), hint: "repeat it in full"}
+	}
+	if run.Request[0] == "watch" && strings.Contains(run.ID, "-w") {
+		run.Request = run.Request[1:] // one round of it is made again
 	}
 	given := givenOptions(cmd.Flags())
 	a.env.Folder, a.folder, a.file = filepath.Join(p.Folder, filepath.FromSlash(run.Folder)), "", filepath.FromSlash(run.File)

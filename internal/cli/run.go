@@ -133,7 +133,7 @@ func (a *app) runCalls(ctx context.Context, calls []project.Call, options *runOp
 	display := a.display(run, mode, a.session.Jobs(r), false)
 	summary, err := run.Do(ctx, session.How{After: options.after, Quiet: a.quiet, Streams: a.streams(mode), Sink: func(e engine.Event) error { return show(display, e) }})
 	display.Summary(summary, a.style(a.env.Stderr))
-	if run.Recorded && (len(summary.Failures()) > 0 || err != nil) && working(run.Plan) > 1 {
+	if run.Recorded && (len(summary.Failures()) > 0 || summary.Count(engine.Stopped) > 0) && working(run.Plan) > 1 {
 		a.tell("To continue: tugline resume\n")
 	}
 	return failureOf(summary, err)
@@ -199,6 +199,10 @@ func (a *app) mode(pl *plan.Plan, options *runOptions) output.Mode {
 		return output.Mode(set)
 	}
 	switch {
+	case slices.ContainsFunc(pl.Steps, (*plan.Step).Stays):
+		if a.onTerminal() {
+			return output.Lines
+		}
 	case working(pl) == 1:
 		return output.Direct
 	case a.onTerminal():

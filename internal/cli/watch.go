@@ -57,10 +57,15 @@ func (a *app) watchCommand() *cobra.Command {
 	}
 	flags := cmd.Flags()
 	o.add(flags)
+	o.addOwn(flags)
+	return cmd
+}
+
+// addOwn adds the options that only a watch has.
+func (o *watchOptions) addOwn(flags *pflag.FlagSet) {
 	flags.StringVar(&o.midRound, "mid-round", midRounds[0], "when files change during a round, `HOW` it goes on: finish or stop")
 	flags.DurationVar(&o.lull, "lull", 50*time.Millisecond, "start a round when files have been quiet for `TIME`")
 	flags.DurationVar(&o.poll, "poll", 0, "scan the files every `TIME` instead of asking the system; for network folders and containers")
-	return cmd
 }
 
 func (a *app) watchWords(cmd *cobra.Command, words []string, o *watchOptions) error {
@@ -150,14 +155,16 @@ type rounds struct {
 	ctx     context.Context
 	options *watchOptions
 	display *output.Display // of the round that is shown; nil: none is
+	plan    *plan.Plan      // of the last round
+	between *output.Display // of services between two rounds; nil: nothing is to show yet
 	told    bool            // that it waits, and nothing since
 }
 
 // Round prepares to show a round.
 func (r *rounds) Round(run *session.Run, changed []string) session.How {
-	r.display = nil
+	r.display, r.between, r.plan = nil, nil, run.Plan
 	mode := r.mode(run.Plan, &r.options.runOptions)
-	return session.How{After: r.options.after, Quiet: r.quiet, Streams: r.streams(mode), Sink: func(e engine.Event) error {
+	return session.How{After: r.options.after, Quiet: r.quiet, Streams: r.streams(mode), Aside: r.Service, Sink: func(e engine.Event) error {
 		if r.display == nil {
 			if len(changed) > 0 {
 				r.tell(output.Changed(changed, r.style(r.env.Stderr)))
@@ -166,6 +173,19 @@ func (r *rounds) Round(run *session.Run, changed []string) session.How {
 		}
 		return show(r.display, e)
 	}}
+}
+
+// Service shows what a service does between two rounds.
+func (r *rounds) Service(e engine.Event) {
+	r.told = false
+	if r.between == nil {
+		mode := output.Lines
+		r.between = output.NewDisplay(r.plan, output.DisplayConfig{Out: r.env.Stdout, Err: r.env.Stderr, Mode: mode, Quiet: r.quiet, Style: r.displayStyle(mode)})
+	}
+	if e.Kind == engine.ServiceExited {
+		e.Kind = engine.StepFinished
+	}
+	r.between.Event(e)
 }
 
 // Ended shows what became of a round.

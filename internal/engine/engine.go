@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"tugline/internal/cache"
+	"tugline/internal/history"
 	"tugline/internal/plan"
 	"tugline/internal/project"
 	"tugline/internal/secret"
@@ -62,12 +63,17 @@ type Processes struct {
 	Exec  Exec            // nil: [shell.Session.Run] of a session without a guard
 	Grace time.Duration   // from asking a program to end to killing it; 0: kill at once
 	Kill  <-chan struct{} // closed: end what runs without the grace time; may be nil
+	// Services are those that outlive the run. nil: none does.
+	Services *Services
 }
 
-// Past is what is known of what steps did. Both may be nil.
+// Past is what is known of what steps did. All may be nil.
 type Past struct {
 	Times func(*plan.Step) time.Duration // what a step usually takes; 0: not known
 	Log   func(*plan.Step) string        // where what a step printed is kept
+	// ServiceLog returns what opens the file into which a service writes what it prints;
+	// it fails until there is a place for it.
+	ServiceLog func(*plan.Step) func() (*history.OwnLog, error)
 }
 
 // Run runs p and returns when all it started has ended. scripts comes from
@@ -91,6 +97,7 @@ func Run(ctx context.Context, p *plan.Plan, scripts *Scripts, cfg Config) (Summa
 		cfg.Exec = new(shell.Session).Run
 	}
 	l := newLoop(p, scripts, cfg)
+	l.prepareServices()
 	l.run(ctx)
 	return l.summary, context.Cause(ctx)
 }
@@ -131,6 +138,8 @@ type loop struct {
 	holders map[*plan.Step]*plan.Step // by the step with whose end they give back what they hold
 	unlocks map[*plan.Step]func()     // by holder: what gives back its locks to other Tuglines
 	held    []*plan.Step              // ready, but waiting for what others hold
+
+	services *serving // nil: the plan has none
 }
 
 // task is a step that is to be run now.
@@ -140,6 +149,7 @@ type task struct {
 	env    []string
 	inputs []plan.Input
 	moved  bool     // a step it waits for has done something
+	uses   []string // the IDs of the services that it uses
 	locks  []string // to be taken from other Tuglines
 }
 
@@ -168,7 +178,7 @@ func (l *loop) run(ctx context.Context) {
 	}
 	for l.ended < len(l.plan.Steps) {
 		l.startReady(ctx)
-		if l.running == 0 {
+		if l.running == 0 && !l.services.coming() {
 			if l.ended < len(l.plan.Steps) && l.ready.len() == 0 && len(l.unwanted) == 0 {
 				l.unstick()
 			}
@@ -183,6 +193,14 @@ func (l *loop) run(ctx context.Context) {
 			}
 			continue
 		}
+		if e.came != nil {
+			l.serviceCame(*e.came)
+			continue
+		}
+		if e.Step != nil && e.Step.Stays() {
+			l.serviceEvent(e)
+			continue
+		}
 		l.tell(e)
 		if e.Kind == StepFinished {
 			l.running--
@@ -194,6 +212,7 @@ func (l *loop) run(ctx context.Context) {
 			l.finish(e.Result)
 		}
 	}
+	l.endServices(ctx)
 	close(l.work)
 	close(l.quit)
 	l.workers.Wait()
@@ -211,7 +230,12 @@ func (l *loop) next() Event {
 			l.cfg.Idle()
 		}
 	}
-	return <-l.events
+	select {
+	case e := <-l.events:
+		return e
+	case e := <-l.services.events():
+		return e
+	}
 }
 
 // unstick goes on when nothing runs and nothing is ready. It comes to that when
@@ -263,6 +287,11 @@ func (l *loop) startReady(ctx context.Context) {
 			l.endUnstarted(r)
 			continue
 		}
+		if s.Stays() {
+			l.ready.pop()
+			l.startService(ctx, s)
+			continue
+		}
 		if l.running == l.cfg.Jobs || l.terminal || s.Task.Terminal && l.running > 0 {
 			return
 		}
@@ -297,16 +326,22 @@ func (l *loop) start(ctx context.Context, s *plan.Step) {
 	} else {
 		l.workers.Go(l.worker)
 	}
-	t := task{ctx: stepCtx, step: s, moved: l.afterMoved(s), env: append(s.Environ(), l.failureEnv(s)...)}
+	t := l.task(stepCtx, s)
 	for _, name := range s.Locks {
 		if l.locks[name][0] == s {
 			t.locks = append(t.locks, name)
 		}
 	}
+	l.work <- t
+}
+
+// task returns what is handed on of a step that starts.
+func (l *loop) task(ctx context.Context, s *plan.Step) task {
+	t := task{ctx: ctx, step: s, moved: l.afterMoved(s), uses: l.services.usedBy(s), env: append(s.Environ(), l.failureEnv(s)...)}
 	if l.cfg.Cache != nil && s.Works() {
 		t.inputs = s.Inputs()
 	}
-	l.work <- t
+	return t
 }
 
 // finalContext returns a context for what runs after an interrupt. A second
@@ -409,7 +444,11 @@ func (l *loop) afterMoved(s *plan.Step) bool {
 }
 
 func (l *loop) endUnstarted(r Result) {
-	l.tell(Event{Kind: StepFinished, Time: l.cfg.Now(), Step: r.Step, Result: r})
+	if r.Step.Stays() && l.services.pool.get(r.Step.ID()).alive() {
+		l.tell(Event{Kind: RunNote, Time: l.cfg.Now(), Text: []byte(fmt.Sprintf("%s keeps running as it is: %s", r.Step.Name, r.Reason))})
+	} else {
+		l.tell(Event{Kind: StepFinished, Time: l.cfg.Now(), Step: r.Step, Result: r})
+	}
 	l.finish(r)
 }
 
@@ -417,7 +456,9 @@ func (l *loop) endUnstarted(r Result) {
 func (l *loop) finish(r Result) {
 	i := r.Step.Index
 	l.state[i], l.summary.Results[i] = r.State, r
-	if r.Step.Works() {
+	if r.Step.Stays() {
+		l.moved[i] = r.moved
+	} else if r.Step.Works() {
 		l.moved[i] = r.State != Unchanged && r.State != Skipped
 	} else {
 		l.moved[i] = l.afterMoved(r.Step)
@@ -436,6 +477,7 @@ func (l *loop) finish(r Result) {
 	if r.Step.Role == plan.Start && r.State != Ran {
 		l.endCalls(r.Step)
 	}
+	l.services.ended(r.Step)
 	for _, s := range l.waiting[i] {
 		if l.waits[s.Index]--; l.waits[s.Index] == 0 {
 			l.startOrEnd(s)

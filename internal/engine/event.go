@@ -20,6 +20,7 @@ const (
 	Skipped   State = "skipped"   // its conditions do not hold; what needs it goes on
 	Failed    State = "failed"
 	Stopped   State = "stopped" // interrupted, or not started because of an interrupt or a failure elsewhere
+	Up        State = "ready"   // of a service that goes on when the run has ended
 	Blocked   State = "blocked" // something it needs failed
 )
 
@@ -40,8 +41,12 @@ const (
 	StepsAdded   Kind = "steps.added"  // steps are new in the plan: Added
 	StepRetry    Kind = "step.retry"   // an attempt failed, and another one follows; Text tells of both
 	StepFinished Kind = "step.finished"
-	RunNote      Kind = "run.note" // what there is to tell of the whole run: Text
-	RunFinished  Kind = "run.finished"
+	// Of services; Text tells why.
+	ServiceReady      Kind = "service.ready"
+	ServiceRestarting Kind = "service.restarting"
+	ServiceExited     Kind = "service.exited"
+	RunNote           Kind = "run.note" // what there is to tell of the whole run: Text
+	RunFinished       Kind = "run.finished"
 )
 
 // Event is something that happened in a run.
@@ -50,9 +55,11 @@ type Event struct {
 	Kind   Kind
 	Step   *plan.Step // nil for events of the whole run
 	Text   []byte     // of StepOutput: what was printed; of StepCommand: the statement; of StepWaiting: for what
-	Result Result     // of StepFinished
+	Result Result     // of StepFinished and ServiceExited
 	Added  []*plan.Step
 
+	service *running      // to which it happened; may be nil
+	came    *Result       // of a service that is ready, or cannot be, which nobody is told of; else nil
 	answers plan.Answers  // of a step whose values were asked for, which nobody is told of; else nil
 	unlock  func()        // gives back the locks of a step that has finished; may be nil
 	handled chan struct{} // if not nil, closed when the sink has been told
@@ -72,6 +79,7 @@ type Result struct {
 	Sum        string               // of the fingerprint with which it ended; empty: not known
 	DoneBefore bool                 // it is unchanged because it was done in the run that is gone on with
 	Noted      bool                 // Reason tells of something that the user should know in any case
+	moved      bool                 // of a service: it was started
 	Uncalled   bool                 // it is skipped because its case did not arise: nothing called it
 }
 
@@ -109,7 +117,7 @@ type Summary struct {
 func (s Summary) Count(state State) int {
 	n := 0
 	for _, r := range s.Results {
-		if r.State == state && r.IsShown() {
+		if r.State == state && r.IsShown() && (!r.Step.Stays() || state == Failed) {
 			n++
 		}
 	}
@@ -120,7 +128,7 @@ func (s Summary) Count(state State) int {
 func (s Summary) Times() map[string]time.Duration {
 	took := map[string]time.Duration{}
 	for _, r := range s.Results {
-		if r.State == Ran && r.Step.Works() {
+		if r.State == Ran && r.Step.Works() && !r.Step.Stays() {
 			took[r.Step.Name] = r.Took
 		}
 	}

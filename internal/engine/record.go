@@ -24,7 +24,7 @@ const maxPending = 256 << 10
 
 // Event notes e, to be written down with the next Flush. It is a [Sink].
 func (r *Recording) Event(e Event) {
-	if r.failed != nil || e.Kind == RunStarted || e.Kind == StepsAdded || e.Kind == StepCommand || e.Kind == StepActs {
+	if r.failed != nil || e.Kind == RunStarted || e.Kind == StepsAdded || e.Kind == StepCommand || e.Kind == StepActs || e.Kind == StepOutput && e.Step.Stays() {
 		return
 	}
 	r.pending = append(r.pending, e)
@@ -107,6 +107,11 @@ func (r *Recording) step(e Event) history.RunStep {
 	}
 	if result.Started.IsZero() {
 		out.Started = e.Time.UTC()
+	}
+	if s.Stays() {
+		if out.Log = r.To.LogOf(s.Index, s.Name); out.Log == nil {
+			out.Attempts = 0 // it was started in an earlier round
+		}
 	}
 	if by := s.CalledBy(); by != "" {
 		out.CalledBy = &by

@@ -12,6 +12,7 @@ import (
 	"tugline/internal/fingerprint"
 	"tugline/internal/plan"
 	"tugline/internal/project"
+	"tugline/internal/service"
 	"tugline/internal/shell"
 )
 
@@ -49,6 +50,9 @@ func (l *loop) judgeAndRun(ctx context.Context, t task, r *Result) error {
 	case !t.step.Works():
 	case l.cfg.Cache == nil:
 		l.events <- Event{Kind: StepActs, Time: l.cfg.Now(), Step: t.step}
+		if err := l.services.use(ctx, t); err != nil {
+			return err
+		}
 		l.runScripts(ctx, t, r, nil)
 	default:
 		return l.recall(ctx, t, r)
@@ -192,6 +196,9 @@ func (r *Result) noteAside(folder string) {
 // runAndKeep runs a step and remembers what it left.
 func (l *loop) runAndKeep(ctx context.Context, t task, r *Result, v *cache.Decision) error {
 	m := l.cfg.Cache
+	if err := l.services.use(ctx, t); err != nil {
+		return err
+	}
 	if !cache.Declares(t.step) {
 		l.runScripts(ctx, t, r, nil)
 		m.Files.InvalidateAll()
@@ -260,7 +267,10 @@ func (l *loop) exec(ctx context.Context, cmd shell.Command) error {
 }
 
 func (l *loop) fail(ctx context.Context, r *Result, text *project.Text, env []string, err error) {
-	if ctx.Err() != nil {
+	var gone *ServiceError
+	if errors.As(context.Cause(ctx), &gone) {
+		err, text = gone, nil
+	} else if ctx.Err() != nil {
 		r.State, r.Reason = Stopped, "interrupted"
 		if cause := context.Cause(ctx); errors.Is(cause, errAborted) {
 			r.Reason = cause.Error()
@@ -278,8 +288,9 @@ func (l *loop) fail(ctx context.Context, r *Result, text *project.Text, env []st
 	var exit *shell.ExitError
 	var output *cache.OutputError
 	var timeout timeoutError
+	var taken *service.TakenError
 	switch {
-	case errors.As(err, &timeout):
+	case errors.As(err, &timeout), errors.As(err, &gone), errors.As(err, &taken):
 	case errors.As(err, &output):
 		r.Failure.Span = output.Text.Span
 	case errors.As(err, &exit):

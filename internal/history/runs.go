@@ -189,6 +189,55 @@ func (r *Recorder) Log(index int, step string, text []byte) error {
 	return err
 }
 
+// OpenLog opens the log of a step that writes it itself, below the folder of a run
+// that is being recorded.
+func OpenLog(folder string, index int, step string) (*OwnLog, error) {
+	_, err := os.Stat(folder)
+	if err == nil {
+		_, err = atomicfile.Folders(folder, "logs")
+	}
+	name := filepath.Join(folder, LogName(index, step))
+	log := &OwnLog{}
+	if err == nil {
+		log.File, err = atomicfile.Open(name, os.O_CREATE|os.O_WRONLY|os.O_APPEND, 0o644)
+	}
+	if err != nil {
+		return nil, fmt.Errorf("opening a log: %w", err)
+	}
+	log.lock = lockFile(name)
+	log.lock.TryLock() // without it nobody can follow the log
+	return log, nil
+}
+
+// OwnLog is the log of a step that writes it itself. It is locked while it is open.
+type OwnLog struct {
+	*os.File
+	lock *flock.Flock
+}
+
+// Close closes the log.
+func (l *OwnLog) Close() error { return errors.Join(l.lock.Unlock(), l.File.Close()) }
+
+// IsOpen reports whether a step writes a log itself that is not ended.
+func IsOpen(log string) bool {
+	lock := lockFile(log)
+	alone, err := lock.TryLock()
+	if err == nil && alone {
+		lock.Unlock() // it was only asked whether somebody holds it
+	}
+	return err == nil && !alone
+}
+
+// LogOf returns the name of the log of a step that writes it itself, or nil if there
+// is none.
+func (r *Recorder) LogOf(index int, step string) *string {
+	if _, err := os.Stat(filepath.Join(r.folder, LogName(index, step))); err != nil {
+		return nil
+	}
+	name := filepath.ToSlash(LogName(index, step))
+	return &name
+}
+
 // EndLog ends the log of a step. It returns its name, or nil if there is none.
 func (r *Recorder) EndLog(index int, step string) *string {
 	file := r.logs[index]

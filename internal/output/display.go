@@ -71,10 +71,12 @@ type DisplayConfig struct {
 
 // stepOutput is what a display knows of a step that runs.
 type stepOutput struct {
-	prefix string // what stands before each line
-	lines  lineBuffer
-	block  spool
-	tail   tail
+	prefix  string // what stands before each line
+	started time.Time
+	stays   bool // it is a service
+	lines   lineBuffer
+	block   spool
+	tail    tail
 }
 
 // instances are those of one task in a run.
@@ -128,7 +130,7 @@ func (d *Display) Event(e engine.Event) {
 	case engine.StepsAdded:
 		d.added(e.Added)
 	case engine.StepStarted:
-		d.steps[e.Step] = &stepOutput{prefix: d.prefix(e.Step)}
+		d.steps[e.Step] = &stepOutput{prefix: d.prefix(e.Step), started: e.Time, stays: e.Step.Stays()}
 		if d.live != nil {
 			d.live.start(e.Step)
 		}
@@ -138,7 +140,7 @@ func (d *Display) Event(e engine.Event) {
 	case engine.StepCommand:
 		d.command(e.Step, string(e.Text))
 	case engine.StepOutput:
-		if d.mode != Direct { // there it was shown already
+		if d.modeOf(e.Step) != Direct { // there it was shown already
 			d.output(e.Step, e.Text)
 		}
 	case engine.StepWaiting:
@@ -149,9 +151,43 @@ func (d *Display) Event(e engine.Event) {
 		}
 	case engine.StepRetry:
 		d.retry(e.Step, string(e.Text))
+	case engine.ServiceReady, engine.ServiceRestarting, engine.ServiceExited:
+		d.service(e)
 	case engine.StepFinished:
-		d.finished(e.Result)
+		if e.Result.State != engine.Up {
+			d.finished(e.Result)
+		}
 	}
+}
+
+// service shows that a service is ready, or starts again.
+func (d *Display) service(e engine.Event) {
+	step := d.step(e.Step)
+	d.flushPartial(e.Step, step)
+	state, took := "ready", ""
+	switch e.Kind {
+	case engine.ServiceExited:
+		return // its end is shown
+	case engine.ServiceRestarting:
+		state = "restarting"
+	default:
+		took = duration(e.Time.Sub(step.started))
+	}
+	if d.live != nil {
+		d.live.partial(e.Step, state)
+	}
+	if !d.quiet {
+		d.write(d.endLine(engine.State(state), e.Step.Name, took, string(e.Text)))
+	}
+}
+
+// step returns what is known of a step that runs. A service may have been started
+// before the display.
+func (d *Display) step(s *plan.Step) *stepOutput {
+	if d.steps[s] == nil {
+		d.steps[s] = &stepOutput{prefix: d.prefix(s), started: time.Now(), stays: s.Stays()}
+	}
+	return d.steps[s]
 }
 
 // leave leaves the terminal to a task that owns it; take takes it back, in the
@@ -206,7 +242,7 @@ func (d *Display) maxName() int {
 
 // retry tells that an attempt failed and another one follows.
 func (d *Display) retry(s *plan.Step, told string) {
-	step := d.steps[s]
+	step := d.step(s)
 	d.flushPartial(s, step)
 	line := d.style.paint(printable(told), color.FgHiYellow) + "\n"
 	switch d.mode {
@@ -226,7 +262,7 @@ func (d *Display) command(s *plan.Step, statement string) {
 	if more {
 		line += " …"
 	}
-	switch step := d.steps[s]; d.mode {
+	switch step := d.step(s); d.modeOf(s) {
 	case Lines:
 		d.flushPartial(s, step)
 		d.write(step.prefix + d.style.faint(printable(line)) + "\n")
@@ -253,7 +289,7 @@ func (d *Display) waiting(s *plan.Step, what string) {
 }
 
 func (d *Display) output(s *plan.Step, text []byte) {
-	step := d.steps[s]
+	step := d.step(s)
 	step.lines.add(text, func(line []byte) { d.line(step, line) })
 	d.flush(step)
 	if d.live != nil {
@@ -275,7 +311,7 @@ func (d *Display) flush(step *stepOutput) {
 	switch {
 	case len(d.next) == 0:
 		return
-	case d.mode == Blocks:
+	case d.mode == Blocks && !step.stays:
 		d.keep(step.block.write(d.next))
 	default:
 		_, err := d.out.Write(d.next)
@@ -292,9 +328,18 @@ func (d *Display) line(step *stepOutput, line []byte) {
 	d.next = append(d.next, '\n')
 }
 
+// modeOf returns how the output of a step is shown. That of a service comes as it is
+// printed.
+func (d *Display) modeOf(s *plan.Step) Mode {
+	if s.Stays() {
+		return Lines
+	}
+	return d.mode
+}
+
 // prefix returns what stands before each line of a step.
 func (d *Display) prefix(s *plan.Step) string {
-	if d.mode != Lines {
+	if d.modeOf(s) != Lines {
 		return ""
 	}
 	name := pad(cutMiddle(printable(s.Name), d.width), d.width)
@@ -429,15 +474,21 @@ const stateWidth = len("unchanged")
 
 // stateLine returns the line that tells how a step ended.
 func (d *Display) stateLine(r engine.Result) string {
-	line := d.style.state(r.State, pad(string(r.State), stateWidth)) + "  " + pad(printable(r.Step.Name), d.width)
 	took := ""
 	if r.Took > 0 && r.State != engine.Unchanged {
 		took = duration(r.Took)
 	}
-	line += "  " + d.style.faint(fmt.Sprintf("%6s", took)) + "  " + printable(r.Reason)
+	reason := r.Reason
 	if r.Failure != nil && !r.Failure.Span.IsZero() {
-		line += ", " + r.Failure.Span.String()
+		reason += ", " + r.Failure.Span.String()
 	}
+	return d.endLine(r.State, r.Step.Name, took, reason)
+}
+
+// endLine returns a line that tells of a state of a step.
+func (d *Display) endLine(state engine.State, name, took, reason string) string {
+	line := d.style.state(state, pad(string(state), stateWidth)) + "  " + pad(printable(name), d.width)
+	line += "  " + d.style.faint(fmt.Sprintf("%6s", took)) + "  " + printable(reason)
 	return strings.TrimRight(line, " ") + "\n"
 }
 

@@ -27,6 +27,84 @@ type FailureScope struct {
 // Works reports whether s has commands to run.
 func (s *Step) Works() bool { return s.Role == Body && !s.Task.IsGroup() }
 
+// Stays reports whether s is a service: what it runs keeps running.
+func (s *Step) Stays() bool { return s.Works() && s.Task.Service != nil }
+
+// Services returns the services that s uses: those that it needs, itself or by
+// groups, and those that they use, which come first.
+func (s *Step) Services() []*Step {
+	var all []*Step
+	seen := map[*Step]bool{}
+	var follow func(s *Step)
+	follow = func(s *Step) {
+		for _, others := range [][]*Step{s.Needs, s.Called} {
+			for _, other := range others {
+				if seen[other] || other.Works() && !other.Stays() {
+					continue
+				}
+				seen[other] = true
+				follow(other)
+				if other.Stays() {
+					all = append(all, other)
+				}
+			}
+		}
+		if s.Previous != nil && !seen[s.Previous] {
+			seen[s.Previous] = true
+			follow(s.Previous)
+		}
+	}
+	follow(s)
+	return all
+}
+
+// Asked returns the services that are asked for by name: they stay. They are those
+// that the request names, itself or by groups of needs, and the last calls of a task
+// that calls others if all of these are services.
+func (p *Plan) Asked() map[*Step]bool {
+	asked := map[*Step]bool{}
+	var follow func(s *Step)
+	follow = func(s *Step) {
+		switch {
+		case s.Stays():
+			asked[s] = true
+		case s.Role == End:
+			follow(s.Previous)
+		case s.Role == Outcome && s.Previous != nil: // of a task with calls
+			last := s.lastCalls()
+			if !slices.ContainsFunc(last, func(c *Step) bool { return !c.Stays() }) {
+				for _, c := range last {
+					follow(c)
+				}
+			}
+		case s.Role == Outcome: // of a task with instances
+			for _, c := range s.Called {
+				follow(c)
+			}
+		case !s.Works():
+			for _, need := range s.Needs {
+				follow(need)
+			}
+		}
+	}
+	for _, s := range p.requested {
+		follow(s)
+	}
+	return asked
+}
+
+// lastCalls returns the calls of an Outcome that no other one of its calls waits for.
+func (s *Step) lastCalls() []*Step {
+	var last []*Step
+	for _, c := range s.Called {
+		needed := func(other *Step) bool { return slices.Contains(other.First().Needs, c) }
+		if !slices.ContainsFunc(s.Called, needed) {
+			last = append(last, c)
+		}
+	}
+	return last
+}
+
 // CalledBy tells whose after-call s is, such as "finally of deploy"; empty if it
 // is none.
 func (s *Step) CalledBy() string {
@@ -239,7 +317,8 @@ func (b *builder) ordered(caller *scope, calls project.Calls, in callSite) []*St
 			now = append(now, s)
 		}
 		all = append(all, now...)
-		earlier = now
+		services := slices.DeleteFunc(slices.Clone(earlier), func(s *Step) bool { return !s.Stays() && (s.Works() || len(s.Services()) == 0) })
+		earlier = append(now, services...) // those stay until all calls have ended
 	}
 	return all
 }

@@ -42,6 +42,16 @@ func (b *builder) refer(s *Step) {
 			follow(name)
 		}
 	}
+	if service := s.Task.Service; service != nil {
+		for _, text := range service.Texts() {
+			for _, name := range text.Refers() {
+				follow(name)
+			}
+		}
+		for _, name := range project.RefersInScript(service.Ready.Run.Value, project.Shell{}) {
+			follow(name)
+		}
+	}
 	for _, v := range s.Task.Env {
 		follow(v.Name) // what a task declares it refers to
 	}

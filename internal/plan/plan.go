@@ -51,6 +51,8 @@ type Plan struct {
 	Project *project.Project
 	Steps   []*Step
 
+	requested []*Step // the last steps of the calls of the request
+
 	builder  *builder               // to add the steps that are not known yet
 	expanded map[*project.Task]bool // the tasks whose values were made in the run
 }
@@ -270,6 +272,7 @@ func (b *builder) problems() error {
 func (b *builder) entry(t *project.Task, c project.Call, caller *scope) {
 	before := len(b.plan.Steps)
 	s := b.add(t, c, caller, callSite{})
+	b.plan.requested = append(b.plan.requested, s)
 	if len(b.plan.Steps) == before {
 		b.barrier = append(b.barrier, s)
 		return

@@ -161,13 +161,14 @@ func (d *decoder) checkCompose(t *Task, keys *toml.Table) {
 			report(key, "the tasks that it calls say what they read and write", "task %q has \"calls\", so it cannot have %q", t.Name, key)
 		}
 	}
+	d.checkService(t, has, report)
 	if has("at_once") && !has("each") {
 		report("at_once", `it goes with "each"`, "\"at_once\" has nothing to bound in task %q", t.Name)
 	}
 	if has("after_failure") && !t.Composite() && !has("each") {
 		report("after_failure", `it goes with "calls" and "each"`, "\"after_failure\" has nothing to say in task %q", t.Name)
 	}
-	if !slices.ContainsFunc([]string{"run", "needs", "os", "calls", "then", "if_failed", "finally"}, has) {
+	if !slices.ContainsFunc([]string{"run", "needs", "os", "calls", "then", "if_failed", "finally", "serve"}, has) {
 		d.report(t.Span, `give it "run", "calls" or "needs"`, "task %q does nothing", t.Name)
 	}
 }

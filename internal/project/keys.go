@@ -76,6 +76,24 @@ var taskKeys = []key[*Task]{
 	{"os", formSystems, "`os.linux.run`, `os.darwin.run`, `os.windows.run`, `os.unix.run` (all but Windows): the scripts on that system, in place of `run`.", func(d *decoder, t *Task, e *toml.Entry) {
 		t.runOn = d.systems(e)
 	}},
+	{"stays", formBool, "It is a service: `run` is a program that keeps running. What needs it starts once it is ready.", func(d *decoder, t *Task, e *toml.Entry) {
+		t.stays = d.yes(e)
+		t.service()
+	}},
+	{"ready", formReady, "When a service is ready: `port`, `http`, `log`, `run`, and a `timeout`.", func(d *decoder, t *Task, e *toml.Entry) {
+		if d.is(e.Key, &e.Value, toml.KindTable) {
+			decodeTable(d, e.Value.Table, readyKeys, &t.service().Ready, "key of ready")
+		}
+	}},
+	{"restart", formRestart, "Whether a service is started again: `\"never\"` (the default), or `\"on-failure\"`. In a watch, changes restart it too.", func(d *decoder, t *Task, e *toml.Entry) {
+		t.service().Restart = d.choice(e, Restarts) == "on-failure"
+	}},
+	{"grace", formText, "How long a service has to end after the polite signal, such as `\"10s\"`; 5 seconds when left out.", func(d *decoder, t *Task, e *toml.Entry) {
+		t.service().Grace = d.duration(e)
+	}},
+	{"serve", formServe, "A built-in page server, in place of `run`: `roots`, `port`, `host`, `refresh`, `not_found`.", func(d *decoder, t *Task, e *toml.Entry) {
+		t.service().Serve = d.serve(e)
+	}},
 	{"shell", formShell, "What runs the scripts of this task.", func(d *decoder, t *Task, e *toml.Entry) {
 		t.Shell = d.shell(e)
 	}},
@@ -235,6 +253,12 @@ func WhenKeys() []KeyDoc { return docs(whenKeys) }
 
 // RequireKeys returns the keys of an entry of require, in the order of the reference.
 func RequireKeys() []KeyDoc { return docs(requireKeys) }
+
+// ReadyKeys returns the keys of ready, in the order of the reference.
+func ReadyKeys() []KeyDoc { return docs(readyKeys) }
+
+// ServeKeys returns the keys of serve, in the order of the reference.
+func ServeKeys() []KeyDoc { return docs(serveKeys) }
 
 func docs[T any](keys []key[T]) []KeyDoc {
 	out := make([]KeyDoc, len(keys))

@@ -89,7 +89,9 @@ type Task struct {
 	OnRequest bool          // not taken into a plan only because of what it writes
 	NoStore   bool          // keep no copies of the outputs
 	WatchAlso []Glob        // when a file of them changes in a watch, it runs
+	Service   *Service      // it is a program that stays; nil: it is not
 
+	stays bool              // a key says that it is a service
 	calls map[Kind]Calls    // by the key that makes them, but for needs
 	runOn map[string][]Text // scripts by system: linux, darwin, windows, unix
 }
@@ -178,7 +180,9 @@ func (t *Task) Summary() string {
 
 // IsGroup reports whether t has no commands of its own: it is a group of its
 // needs, or of what it calls.
-func (t *Task) IsGroup() bool { return len(t.Run) == 0 && len(t.runOn) == 0 }
+func (t *Task) IsGroup() bool {
+	return len(t.Run) == 0 && len(t.runOn) == 0 && (t.Service == nil || t.Service.Serve == nil)
+}
 
 // RunOn returns the scripts of t on a system, as Go names it, in order. A task
 // that is no group may have none.

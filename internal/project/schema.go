@@ -29,6 +29,9 @@ const (
 	formEach
 	formLists
 	formOutput
+	formReady
+	formServe
+	formRestart
 )
 
 // String returns what f holds, in the words of the reference.
@@ -36,7 +39,7 @@ func (f form) String() string {
 	return [...]string{"text", "text or list", "true or false", "whole number from 1", "call or list of calls",
 		"text or list", "table of texts or tables", "tables", "tables", "tables", "text, number, true or false", "number", "list of texts or tables", "table of texts or tables",
 		"text, list, or table of them", "table", "text", "table", "text or table", "table of texts, true or false", "list of tables",
-		"call or list of calls and of lists of calls", "table of names or lists", "table of lists", "text"}[f]
+		"call or list of calls and of lists of calls", "table of names or lists", "table of lists", "text", "table", "table", "text"}[f]
 }
 
 // object is a piece of a JSON Schema.
@@ -110,6 +113,14 @@ func (f form) schema() object {
 		return object{"type": "object", "additionalProperties": false, "patternProperties": object{taskNamePattern: list}}
 	case formOutput:
 		return object{"enum": []any{Outputs[0], Outputs[1], Outputs[2], Outputs[3]}}
+	case formReady:
+		return tableSchema(readyKeys)
+	case formServe:
+		s := tableSchema(serveKeys)
+		s["required"] = []any{"roots"}
+		return s
+	case formRestart:
+		return object{"enum": []any{Restarts[0], Restarts[1]}}
 	case formRetry:
 		return tableSchema(retryKeys)
 	case formParts:

@@ -169,6 +169,7 @@ type How struct {
 	After string // what a failure does to the others, stronger than the project; empty: as that says
 	Quiet bool   // do not tell of the statements that start
 	Sink  func(engine.Event) error
+	Aside func(engine.Event) // is told what services do while nothing is told of the run itself; of a quiet run
 }
 
 // Do runs all and ends the record. When the sink returns an error, the run is
@@ -190,6 +191,9 @@ func (r *Run) Do(ctx context.Context, how How) (engine.Summary, error) {
 	sink := func(e engine.Event) {
 		switch {
 		case r.acted || !r.quiet:
+		case isAside(e):
+			how.Aside(e)
+			return
 		case !acts(e):
 			r.held = append(r.held, e)
 			return
@@ -207,15 +211,27 @@ func (r *Run) Do(ctx context.Context, how How) (engine.Summary, error) {
 		Jobs: s.Jobs(r.prepared.request), Streams: streams, Cache: r.cache, Secrets: s.cfg.Mask, List: s.list,
 		Policy:    engine.Policy{After: s.Project.After, AfterAll: how.After},
 		Observer:  engine.Observer{Sink: sink, Quiet: how.Quiet},
-		Processes: engine.Processes{Exec: s.shell.Run, Grace: s.cfg.Grace, Kill: s.cfg.Kill},
+		Processes: engine.Processes{Exec: s.shell.Run, Grace: s.cfg.Grace, Kill: s.cfg.Kill, Services: s.services},
 		Past:      engine.Past{Times: r.Usual},
 	}
 	if r.cache != nil {
 		cfg.Log, cfg.Idle = r.log, r.flush
+		folder := s.Ledger.RunFolder(s.cfg.Run)
+		cfg.ServiceLog = func(step *plan.Step) func() (*history.OwnLog, error) {
+			return func() (*history.OwnLog, error) { return history.OpenLog(folder, step.Index, step.Name) }
+		}
 	}
 	summary, err := engine.Run(ctx, r.Plan, r.prepared.scripts, cfg)
 	r.end(summary, err)
 	return summary, err
+}
+
+// isAside reports whether an event tells of a service that goes on.
+func isAside(e engine.Event) bool {
+	if e.Step == nil || !e.Step.Stays() {
+		return false
+	}
+	return e.Kind == engine.StepOutput || e.Kind == engine.StepCommand || e.Kind == engine.ServiceExited || e.Kind == engine.ServiceRestarting || e.Kind == engine.ServiceReady
 }
 
 // acts reports whether an event tells of more than that nothing is to do.
@@ -223,6 +239,8 @@ func acts(e engine.Event) bool {
 	switch e.Kind {
 	case engine.StepActs, engine.StepOutput, engine.RunNote:
 		return true
+	case engine.StepStarted:
+		return e.Step.Stays()
 	}
 	return e.Kind == engine.StepFinished && e.Result.State == engine.Failed
 }

@@ -14,6 +14,7 @@ import (
 	"time"
 
 	"tugline/internal/cache"
+	"tugline/internal/engine"
 	"tugline/internal/files"
 	"tugline/internal/fingerprint"
 	"tugline/internal/history"
@@ -49,6 +50,8 @@ type Session struct {
 	cfg    Config
 	shell  *shell.Session // all that is started
 	warned bool           // that there is no store
+
+	services *engine.Services // that go on between the rounds of a watch; nil: each run ends its own
 
 	sources sources                     // of the plans that were made
 	goodEnv map[string]project.Settings // what env files held when they could last be read, by path

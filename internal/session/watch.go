@@ -49,6 +49,8 @@ type Shower interface {
 	// Round is told of a round that may do something. The sink gets its events once
 	// it does.
 	Round(run *Run, changed []string) How
+	// Service is told what happens to a service between two rounds.
+	Service(e engine.Event)
 	// Ended is told how a round ended that did something.
 	Ended(summary engine.Summary, err error)
 	// Waiting is told that the next change is waited for.
@@ -88,7 +90,8 @@ type rounds struct {
 	writes  *glob.Sets        // what the steps of the last round write
 	broken  *glob.Sets        // what those write that did not end well
 	outputs outputs
-	acted   bool // the last round did something
+	acted   bool      // the last round did something
+	saved   time.Time // when what is the reason for this round changed last
 	paused  bool
 	streak  streak
 }
@@ -100,6 +103,9 @@ func (s *Session) Watch(ctx context.Context, r Request, w Watching) error {
 	k.tag = "w" + s.cfg.Run[len(s.cfg.Run)-5:]
 	k.watcher = watch.Open(watch.Options{Top: s.Project.Folder, Lull: w.Lull, Poll: w.Poll, Warn: s.cfg.Warn})
 	defer k.watcher.Close()
+	s.services = engine.NewServices()
+	s.services.Keep, s.services.Calm = true, k.calm
+	defer func() { s.services.End(context.Cause(ctx), func(e engine.Event) { w.Shower.Service(e) }) }()
 	defer func() {
 		if s.Ledger.Create() == nil {
 			s.Files().Save(s.Ledger.Folder()) // else they are read again next time
@@ -266,6 +272,8 @@ func (k *rounds) wait(ctx context.Context) error {
 		select {
 		case <-ctx.Done():
 			return context.Cause(ctx)
+		case e := <-k.services.Events():
+			k.w.Shower.Service(e)
 		case c := <-k.w.Commands:
 			if again, err := k.command(c); again || err != nil {
 				return err
@@ -279,15 +287,43 @@ func (k *rounds) wait(ctx context.Context) error {
 			}
 			// A task may change what it reads. It is left alone for a while: who else
 			// changes it now is no task.
-			select {
-			case <-ctx.Done():
-				return context.Cause(ctx)
-			case <-time.After(max(alone, 2*k.w.Poll)):
+			if err := k.idle(ctx, max(alone, 2*k.w.Poll)); err != nil {
+				return err
 			}
 			k.take()
 			return nil
 		}
 	}
+}
+
+// idle lets time pass.
+func (k *rounds) idle(ctx context.Context, d time.Duration) error {
+	for over := time.After(d); ; {
+		select {
+		case <-ctx.Done():
+			return context.Cause(ctx)
+		case e := <-k.services.Events():
+			k.w.Shower.Service(e)
+		case <-over:
+			return nil
+		}
+	}
+}
+
+// restartPause is how long after a save a service is started again at the earliest:
+// between two saves in a second there is one restart.
+const restartPause = time.Second
+
+// calm waits until a service may be started again. It reports false if something
+// changed in the meantime: the next round will do it.
+func (k *rounds) calm(ctx context.Context) bool {
+	select {
+	case <-time.After(time.Until(k.saved.Add(restartPause))):
+	case <-ctx.Done():
+		return false
+	}
+	pending := k.watcher.Peek()
+	return !slices.ContainsFunc(pending.Paths, func(p string) bool { return !k.writes.Match(p) })
 }
 
 // command does what the user asks, and reports whether there is a round to make.
@@ -328,6 +364,7 @@ func (k *rounds) take() bool {
 		return false
 	}
 	k.changed = append(k.changed, paths...)
+	k.saved = c.Last
 	during := k.acted && len(paths) > 0 && c.Last.Before(k.streak.end.Add(max(noticeTime, 3*k.w.Poll/2)))
 	if file := k.streak.add(slices.DeleteFunc(slices.Clone(paths), k.writes.Match), during); file != "" {
 		k.w.Shower.Note(fmt.Sprintf("%s changed during three rounds in a row: a task seems to change what it reads. It runs again when something else changes", file))
