@@ -4,6 +4,7 @@ package main
 
 import (
 	"fmt"
+	"net"
 	"os"
 	"os/exec"
 	"strings"
@@ -18,6 +19,9 @@ const helperArg = "story-helper"
 //
 //	setsid PROGRAM ARGS…    starts a program in a session of its own, and does not wait
 //	values FILE WORD        an interpreter that prints variables and the word, with | between
+//	stay FILE               writes its process into a file, and stays
+//	listen PORT FILE        the same, and listens at a port
+//	dial PORT               succeeds if something listens at a port
 //	variable FILE           an interpreter that prints the variable which the script names
 func help(args []string) int {
 	switch args[0] {
@@ -28,6 +32,27 @@ func help(args []string) int {
 			fmt.Fprintln(os.Stderr, err)
 			return 1
 		}
+	case "stay", "listen":
+		if args[0] == "listen" {
+			l, err := net.Listen("tcp", "127.0.0.1:"+args[1])
+			if err != nil {
+				fmt.Fprintln(os.Stderr, err)
+				return 1
+			}
+			defer l.Close()
+		}
+		if err := os.WriteFile(args[len(args)-1], fmt.Append(nil, os.Getpid()), 0o644); err != nil {
+			fmt.Fprintln(os.Stderr, err)
+			return 1
+		}
+		select {}
+	case "dial":
+		conn, err := net.Dial("tcp", "127.0.0.1:"+args[1])
+		if err != nil {
+			fmt.Fprintln(os.Stderr, err)
+			return 1
+		}
+		conn.Close()
 	case "values":
 		var values []string
 		for _, name := range []string{"value", "COPY", "SET", "FILED"} {
@@ -47,6 +72,8 @@ func help(args []string) int {
 
 // helper returns a call of the helper, for a script.
 func helper(what string) string { return "'" + os.Args[0] + "' " + helperArg + " " + what }
+
+func mkfifo(name string) error { return syscall.Mkfifo(name, 0o600) }
 
 // interpreter returns a helper as the value of shell.
 func interpreter(what string) string { return fmt.Sprintf("[%q, %q, %q]", os.Args[0], helperArg, what) }

@@ -23,6 +23,8 @@ const (
 	UpToDate  Action = "unchanged" // nothing it depends on has changed
 	ToRestore Action = "restore"   // it ran in this state before, and its outputs are kept
 	Skip      Action = "skip"      // it is not to be run
+	ToStart   Action = "start"     // of a service
+	ToReuse   Action = "reuse"     // of a service that runs already
 )
 
 // Decision is what is to be done with a step, and why.
@@ -59,6 +61,9 @@ type Cache struct {
 	Resumed func(s *plan.Step, sum string) (run string, finished, same bool)
 	// Expanded is told that a plan has steps that it had not. nil: nobody is.
 	Expanded func(p *plan.Plan)
+	// Running reports whether a service runs in the background with a fingerprint of a
+	// sum. nil: none does.
+	Running func(s *plan.Step, sum string) bool
 	// Round is the round of a watch. nil: there is none, or it is the first one.
 	Round *Round
 }
@@ -114,6 +119,8 @@ func (c *Cache) decide(s *plan.Step, inputs []plan.Input, in fileView) (Decision
 	switch {
 	case s.Skip != "":
 		return Decision{Action: Skip, Reasons: reason("skip", s.Skip)}, nil
+	case s.Stays():
+		return Decision{Action: ToStart}, nil
 	case c.AsIs[s.Task]:
 		return Decision{Action: UpToDate, Reasons: reason("as-is", "treated as unchanged, as requested")}, nil
 	case !Declares(s):
@@ -350,12 +357,12 @@ func (c *Cache) resume(s *plan.Step, v *Decision) {
 	}
 }
 
-// Sum returns the sum of the fingerprint of a step as things are now; with or without
-// the files that it reads.
-func (c *Cache) Sum(s *plan.Step, inputs []plan.Input, withReads bool) (string, error) {
+// Sum returns the sum of the fingerprint of a service as things are now. What a page
+// server serves does not count.
+func (c *Cache) Sum(s *plan.Step, inputs []plan.Input) (string, error) {
 	var reads files.Digest
 	var err error
-	if withReads {
+	if s.Task.Service.Serve == nil {
 		reads, err = sum(s.Reads, c.Files)
 	}
 	return fingerprint.Compute(s, inputs, reads, c.World).Sum, err

@@ -34,7 +34,55 @@ func (c *Cache) Preview(p *plan.Plan) (Preview, error) {
 	if err == nil {
 		err = f.steps(p, p.Steps)
 	}
+	if err == nil {
+		err = f.services(p)
+	}
 	return Preview{f.all, f.removes}, err
+}
+
+// services finds which services will be started: those that are asked for by name,
+// and those that a step uses which may run.
+func (f *previewer) services(p *plan.Plan) error {
+	users := map[*plan.Step]*plan.Step{} // by service: the first step that runs with it
+	for _, one := range f.all {
+		if one.Action == ToRun || one.Action == Maybe {
+			for _, s := range one.Step.Services() {
+				users[s] = cmp.Or(users[s], one.Step)
+			}
+		}
+	}
+	asked := p.Asked()
+	for s := range asked {
+		for _, used := range s.Services() {
+			users[used] = cmp.Or(users[used], s)
+		}
+	}
+	for i := range f.all {
+		one := &f.all[i]
+		if one.Action != ToStart {
+			continue
+		}
+		switch user := users[one.Step]; {
+		case asked[one.Step]:
+			one.Reasons = reason("asked", "asked for by name")
+		case user != nil:
+			one.Reasons = []fingerprint.Reason{{Kind: "needed", What: user.Name, Text: "needed by " + user.Name}}
+		default:
+			one.Action, one.Reasons = Skip, reason("unneeded", "nothing that needs it runs")
+			continue
+		}
+		if f.cache.Running == nil {
+			continue
+		}
+		sum, err := f.cache.Sum(one.Step, one.Step.Inputs())
+		if err != nil {
+			return err
+		}
+		if f.cache.Running(one.Step, sum) {
+			one.Action, one.Reasons = ToReuse, reason("running", "runs in the background")
+		}
+	}
+	return nil
 }
 
 // removals notes what will be removed, since instances of tasks are no more. What
@@ -162,7 +210,10 @@ func (f *previewer) step(p *plan.Plan, s *plan.Step, decided *decided) error {
 	if !s.Works() && s.Skip == "" {
 		return f.groupStep(s)
 	}
-	one, err := f.byFiles(s, decided)
+	one, err := StepPreview{s, ToStart, nil}, error(nil)
+	if decided.action != ToStart {
+		one, err = f.byFiles(s, decided)
+	}
 	if err != nil {
 		return err
 	}
@@ -174,6 +225,11 @@ func (f *previewer) step(p *plan.Plan, s *plan.Step, decided *decided) error {
 	}
 	if open || f.weighCalls(&one) == plan.MayBeMade {
 		ends |= plan.Skipped | plan.NotStarted
+	}
+	if one.Action == ToStart {
+		f.ends[s] = ends | f.blocked(s.Needs)
+		f.all = append(f.all, one)
+		return nil
 	}
 	if one.Action == ToRestore {
 		f.restores[s] = decided.sum

@@ -63,7 +63,7 @@ func (a *app) preview(ctx context.Context, calls []project.Call, run *runOptions
 		return errFailed
 	}
 	for _, s := range preview.Steps {
-		if s.Action == cache.ToRun || s.Action == cache.Maybe || s.Action == cache.ToRestore {
+		if s.Action == cache.ToRun || s.Action == cache.Maybe || s.Action == cache.ToRestore || s.Action == cache.ToStart {
 			return errFailed
 		}
 	}

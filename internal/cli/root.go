@@ -173,6 +173,12 @@ func (a *app) load() (*project.Project, error) {
 	}
 	a.session = session.Open(p, a.base, session.Config{
 		Vars: a.env.Vars, From: a.env.Folder, Run: a.runName, Grace: grace, Kill: a.env.Kill, Mask: a.secrets, Guard: a.guard(),
+		QRCode: func(address string) string {
+			if !a.verbose {
+				return ""
+			}
+			return output.QRCode(address)
+		},
 		Shown: a.shown, Warn: func(text string) { a.tell("tugline: " + text + "\n") },
 	})
 	return p, nil

@@ -157,7 +157,7 @@ func same(a, b project.Diagnostic) bool { return a.Span == b.Span && a.Msg == b.
 
 // task looks at the scripts of a task.
 func (c *checker) task(t *project.Task, run []project.Text, lookPath func(string) (string, error)) {
-	if len(run) == 0 && !t.IsGroup() {
+	if len(run) == 0 && !t.IsGroup() && (t.Service == nil || t.Service.Serve == nil) {
 		c.missing = append(c.missing, project.Diagnostic{
 			Span: t.Span, Msg: fmt.Sprintf("task %q has no commands for this system", t.Name), Hint: `give it "run"`,
 		})

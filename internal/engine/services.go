@@ -13,6 +13,7 @@ import (
 
 	"tugline/internal/history"
 	"tugline/internal/plan"
+	"tugline/internal/serve"
 	"tugline/internal/service"
 	"tugline/internal/shell"
 )
@@ -26,11 +27,15 @@ type Services struct {
 	// to be: not if something changed in the meantime. nil: it may at once.
 	Calm func(ctx context.Context) bool
 
+	// QRCode returns a picture of an address in the network, in text. nil: none is shown.
+	QRCode func(address string) string
+
 	events chan Event // what happens to them
 
 	mu      sync.Mutex          // protects the fields below
 	known   map[string]*running // by the ID of the step: those that were started, or may be
 	started []*running          // in this order, while they run
+	servers []*serve.Server     // that listen
 }
 
 // NewServices returns services of which none is started.
@@ -383,6 +388,9 @@ func (l *loop) failService(ctx context.Context, r *Result, env []string, err err
 		text = &r.Step.Run[0]
 	}
 	l.fail(ctx, r, text, env, err)
+	if r.Failure != nil {
+		r.Failure.Internal = false
+	}
 }
 
 // comeUp has a service come up.
@@ -393,15 +401,14 @@ func (l *loop) comeUp(ctx context.Context, t task, r *running, failed bool, came
 		return err
 	}
 	if l.cfg.Cache != nil {
-		// What a page server serves does not count.
-		if r.sum, err = l.cfg.Cache.Sum(t.step, t.inputs, t.step.Task.Service.Serve == nil); err != nil {
+		if r.sum, err = l.cfg.Cache.Sum(t.step, t.inputs); err != nil {
 			return err
 		}
 	}
 	v, id := l.services, t.step.ID()
 	was := v.pool.get(id)
 	switch {
-	case was.alive() && was.sum == r.sum && !t.moved:
+	case was.alive() && was.sum == r.sum && (!t.moved || t.step.Task.Service.Serve != nil):
 		return was.service.Load().WaitReady(ctx)
 	case was.alive() && failed:
 		came.Reason = "keeps running as it is: another task failed"
@@ -437,6 +444,9 @@ func (l *loop) newRunning(t task) (*running, error) {
 	}
 	if l.cfg.ServiceLog != nil {
 		r.log.open = l.cfg.ServiceLog(s)
+	}
+	if s.Task.Service.Serve != nil {
+		return r, v.pool.pageServer(s, r)
 	}
 	ready := &s.Task.Service.Ready
 	r.check = service.Check{Log: ready.Log, Timeout: ready.Timeout}

@@ -19,7 +19,7 @@ import (
 // action dresses the name of an action.
 func (st Style) action(action cache.Action, text string) string {
 	switch action {
-	case cache.ToRun:
+	case cache.ToRun, cache.ToStart:
 		return st.paint(text, color.FgHiGreen)
 	case cache.Maybe:
 		return st.paint(text, color.FgHiYellow)
@@ -30,7 +30,7 @@ func (st Style) action(action cache.Action, text string) string {
 }
 
 // actions are all actions, in the order in which they are counted.
-var actions = []cache.Action{cache.ToRun, cache.Maybe, cache.ToRestore, cache.UpToDate, cache.Skip}
+var actions = []cache.Action{cache.ToRun, cache.Maybe, cache.ToRestore, cache.ToStart, cache.ToReuse, cache.UpToDate, cache.Skip}
 
 // maxReasons is how many reasons a plan tells of one step, unless it is told to
 // be verbose.
@@ -164,6 +164,7 @@ func reasonTexts(reasons []fingerprint.Reason, all bool) []string {
 // counted says how many steps have an action: 8 to run.
 var counted = map[cache.Action]string{
 	cache.ToRun: "to run", cache.Maybe: "maybe", cache.ToRestore: "to restore", cache.UpToDate: "unchanged", cache.Skip: "to skip",
+	cache.ToStart: "to start", cache.ToReuse: "to reuse",
 }
 
 func actionCounts(steps []cache.StepPreview, st Style) string {

@@ -140,6 +140,11 @@ func (c Check) taken() error {
 	if address == "" || !accepts(context.Background(), address) {
 		return nil
 	}
+	return Taken(address)
+}
+
+// Taken returns the error that says that an address is taken, and by whom.
+func Taken(address string) *TakenError {
 	return &TakenError{Address: address, Holder: holder(address)}
 }
 

@@ -5,7 +5,9 @@ import (
 	"crypto/rand"
 	"errors"
 	"fmt"
+	"os"
 	"path/filepath"
+	"strings"
 	"sync"
 	"time"
 
@@ -207,11 +209,16 @@ func (r *Run) Do(ctx context.Context, how How) (engine.Summary, error) {
 		}
 		tell(e)
 	}
+	services := s.services
+	if services == nil {
+		services = engine.NewServices()
+	}
+	services.QRCode = s.cfg.QRCode
 	cfg := engine.Config{
 		Jobs: s.Jobs(r.prepared.request), Streams: streams, Cache: r.cache, Secrets: s.cfg.Mask, List: s.list,
 		Policy:    engine.Policy{After: s.Project.After, AfterAll: how.After},
 		Observer:  engine.Observer{Sink: sink, Quiet: how.Quiet},
-		Processes: engine.Processes{Exec: s.shell.Run, Grace: s.cfg.Grace, Kill: s.cfg.Kill, Services: s.services},
+		Processes: engine.Processes{Exec: s.shell.Run, Grace: s.cfg.Grace, Kill: s.cfg.Kill, Services: services},
 		Past:      engine.Past{Times: r.Usual},
 	}
 	if r.cache != nil {
@@ -251,6 +258,24 @@ func (r *Run) log(s *plan.Step) string {
 		return ""
 	}
 	return r.recording.Log(s)
+}
+
+// maxNotice is how many lines of a failed step pages show.
+const maxNotice = 12
+
+// lastLines returns how a step failed, and the last lines that it printed.
+func (r *Run) lastLines(failed engine.Result) []string {
+	lines := []string{failed.Reason}
+	path := r.log(failed.Step)
+	if path == "" {
+		return lines
+	}
+	text, err := os.ReadFile(path)
+	if err != nil {
+		return lines // it is shown elsewhere
+	}
+	printed := strings.Split(strings.TrimSpace(string(text)), "\n")
+	return append(lines, printed[max(0, len(printed)-maxNotice):]...)
 }
 
 func (r *Run) flush() {

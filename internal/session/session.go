@@ -36,7 +36,9 @@ type Config struct {
 	// the session. None: there is no guard.
 	Guard []string
 	Shown func(path string) string // a path as the user would write it
-	Warn  func(text string)        // is told what goes wrong and keeps nothing from going on
+	// QRCode returns a picture of an address in the network, in text. nil: none is shown.
+	QRCode func(address string) string
+	Warn   func(text string) // is told what goes wrong and keeps nothing from going on
 }
 
 // Session is a project, with the files, records and store that belong to it. It

@@ -174,6 +174,11 @@ func (k *rounds) round(ctx context.Context, first bool) error {
 	if k.acted {
 		k.w.Shower.Ended(summary, err)
 	}
+	if failures := summary.Failures(); len(failures) > 0 {
+		k.services.Tell(failures[0].Step.Name, run.lastLines(failures[0]))
+	} else if err == nil {
+		k.services.Refresh()
+	}
 	k.note(run.Plan, summary)
 	k.watch(run.Plan) // it may have more steps now
 	k.streak.end = time.Now()
