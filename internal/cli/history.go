@@ -14,6 +14,7 @@ import (
 	"github.com/spf13/cobra"
 	"github.com/spf13/pflag"
 
+	"tugline/internal/background"
 	"tugline/internal/history"
 	"tugline/internal/output"
 	"tugline/internal/plan"
@@ -165,6 +166,11 @@ func (a *app) logCommand() *cobra.Command {
 func (a *app) log(ctx context.Context, p *project.Project, call project.Call, name string, follow bool) error {
 	ledger := a.session.Ledger
 	want := plan.CallName(a.base.Task(call.Name), call)
+	if name == "" {
+		if running, err := a.chosen(a.session.Background.List(ctx), []project.Call{call}); err == nil {
+			return a.backgroundLogs(ctx, running, follow)
+		}
+	}
 	var runs []string
 	if name != "" {
 		run, err := a.findRun(ledger, name)
@@ -217,6 +223,43 @@ func (a *app) printLogs(ctx context.Context, ledger *history.Ledger, run history
 		}
 	}
 	return nil
+}
+
+// backgroundLogs prints the logs of services that run in the background.
+func (a *app) backgroundLogs(ctx context.Context, running []background.Running, follow bool) error {
+	for _, r := range running {
+		goesOn := func() bool {
+			_, runs := a.session.Background.Find(ctx, r.ID)
+			return follow && len(running) == 1 && runs
+		}
+		if err := a.follow(ctx, r.LogFile, goesOn); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// follow prints a file, and what is added to it while goesOn says so.
+func (a *app) follow(ctx context.Context, path string, goesOn func() bool) error {
+	file, err := os.Open(path)
+	if err != nil {
+		return fmt.Errorf("reading a log: %w", err)
+	}
+	defer file.Close()
+	for {
+		last := !goesOn()
+		if _, err := io.Copy(a.env.Stdout, file); err != nil {
+			return fmt.Errorf("printing a log: %w", err)
+		}
+		if last {
+			return nil
+		}
+		select {
+		case <-ctx.Done():
+			return context.Cause(ctx)
+		case <-time.After(100 * time.Millisecond):
+		}
+	}
 }
 
 // copyLog prints a log, and what is added to it while the step runs.

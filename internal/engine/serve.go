@@ -4,20 +4,15 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"net"
 	"path/filepath"
 	"slices"
 	"strconv"
-	"strings"
 	"sync/atomic"
-	"syscall"
-	"time"
 
 	"tugline/internal/plan"
 	"tugline/internal/project"
 	"tugline/internal/serve"
 	"tugline/internal/service"
-	"tugline/internal/watch"
 )
 
 // pageServer makes a service that of the built-in page server.
@@ -26,6 +21,7 @@ func (p *Services) pageServer(s *plan.Step, r *running) error {
 	if err != nil {
 		return err
 	}
+	r.spec.Serve = &opts
 	var listens atomic.Bool
 	r.check = service.Check{Text: "it does not listen", Run: func(context.Context) error {
 		if !listens.Load() {
@@ -34,35 +30,26 @@ func (p *Services) pageServer(s *plan.Step, r *running) error {
 		return nil
 	}}
 	r.program = func(ctx context.Context, output func([]byte)) error {
-		server, err := serve.Listen(opts)
-		if errors.Is(err, syscall.EADDRINUSE) {
-			return service.Taken(net.JoinHostPort(opts.Host, strconv.Itoa(opts.Port)))
-		}
-		if err != nil {
-			return err
-		}
-		local, network := server.Addresses()
-		text := "serving " + local + "\n"
-		if network != "" && network != local {
-			text += "in the network: " + network + "\n"
-			if p.QRCode != nil {
-				text += p.QRCode(network)
+		err := serve.Run(ctx, opts, !p.Keep, func(server *serve.Server) {
+			local, network := server.Addresses()
+			text := "serving " + local + "\n"
+			if network != "" && network != local {
+				text += "in the network: " + network + "\n"
+				if p.QRCode != nil {
+					text += p.QRCode(network)
+				}
 			}
-		}
-		output([]byte(text))
-		p.mu.Lock()
-		p.servers = append(p.servers, server)
-		p.mu.Unlock()
-		defer func() {
+			output([]byte(text))
 			p.mu.Lock()
-			p.servers = slices.DeleteFunc(p.servers, func(other *serve.Server) bool { return other == server })
+			p.servers = append(slices.DeleteFunc(p.servers, (*serve.Server).Ended), server)
 			p.mu.Unlock()
-		}()
-		if opts.Refresh && !p.Keep {
-			defer refreshOnChange(server, opts.Roots)()
+			listens.Store(true)
+		})
+		var taken *serve.TakenError
+		if errors.As(err, &taken) {
+			return service.Taken(taken.Address)
 		}
-		listens.Store(true)
-		return server.Serve(ctx)
+		return err
 	}
 	return nil
 }
@@ -106,44 +93,6 @@ func serveOptions(s *plan.Step) (serve.Options, error) {
 		opts.Host = "127.0.0.1"
 	}
 	return opts, err
-}
-
-// rootsLull is how long files below the roots must be quiet before pages refresh.
-const rootsLull = 50 * time.Millisecond
-
-// refreshOnChange has pages refresh when something below the roots changes, until the
-// function is called that it returns.
-func refreshOnChange(server *serve.Server, roots []string) (end func()) {
-	isHidden := func(p string) bool { return p != "." && (strings.HasPrefix(p, ".") || strings.Contains(p, "/.")) }
-	scope := watch.Scope{
-		Roots: []string{"."},
-		Match: func(p string) bool { return !isHidden(p) },
-		Below: func(p string, link bool) bool { return !link && !isHidden(p) },
-	}
-	quit := make(chan struct{})
-	var watchers []*watch.Watcher
-	for _, root := range roots {
-		w := watch.Open(watch.Options{Top: root, Lull: rootsLull})
-		watchers = append(watchers, w)
-		w.Watch(scope)
-		go func() { // ends with the server
-			for {
-				select {
-				case <-w.Settled():
-					w.Take()
-					server.Refresh()
-				case <-quit:
-					return
-				}
-			}
-		}()
-	}
-	return func() {
-		close(quit)
-		for _, w := range watchers {
-			w.Close()
-		}
-	}
 }
 
 // Refresh has the open pages of all page servers show what is there now.

@@ -11,6 +11,7 @@ import (
 	"sync/atomic"
 	"time"
 
+	"tugline/internal/background"
 	"tugline/internal/history"
 	"tugline/internal/plan"
 	"tugline/internal/serve"
@@ -27,6 +28,12 @@ type Services struct {
 	// to be: not if something changed in the meantime. nil: it may at once.
 	Calm func(ctx context.Context) bool
 
+	// InBackground returns whether a service runs in the background, with a fingerprint
+	// of a sum, and is ready. The error says that it cannot be used. nil: none does.
+	InBackground func(ctx context.Context, s *plan.Step, sum string) (runs bool, err error)
+	// Detach starts a service in the background, and returns when it is ready, with its
+	// address. nil: services run in this process.
+	Detach func(ctx context.Context, spec background.Spec) (address string, err error)
 	// QRCode returns a picture of an address in the network, in text. nil: none is shown.
 	QRCode func(address string) string
 
@@ -56,6 +63,10 @@ type running struct {
 	program func(ctx context.Context, output func([]byte)) error
 	check   service.Check
 	log     serviceLog
+
+	detaches bool            // it is started in the background, if services are
+	spec     background.Spec // for that
+	outside  bool            // it runs in the background; protected by starting
 
 	starting sync.Mutex                      // held while it is started
 	service  atomic.Pointer[service.Service] // nil: it was never started
@@ -139,16 +150,48 @@ func (p *Services) ensure(ctx context.Context, id string) error {
 			return err
 		}
 	}
-	r.starting.Lock()
-	if r.service.Load() == nil {
-		p.start(r)
+	outside, err := p.startOnce(ctx, r)
+	if err != nil {
+		return &ServiceError{r.step.Name, err.Error()}
 	}
-	r.starting.Unlock()
-	err := r.service.Load().WaitReady(ctx)
+	if outside {
+		return nil
+	}
+	err = r.service.Load().WaitReady(ctx)
 	if err != nil && ctx.Err() == nil {
 		return &ServiceError{r.step.Name, goneReason(err)}
 	}
 	return err
+}
+
+// startOnce starts a service, unless it was started or runs in the background.
+func (p *Services) startOnce(ctx context.Context, r *running) (outside bool, err error) {
+	r.starting.Lock()
+	defer r.starting.Unlock()
+	if r.outside || r.service.Load() != nil {
+		return r.outside, nil
+	}
+	if p.InBackground != nil {
+		if r.outside, err = p.InBackground(ctx, r.step, r.sum); r.outside {
+			p.events <- Event{Kind: ServiceReady, Time: time.Now(), Step: r.step, Text: []byte("runs in the background")}
+		}
+		if r.outside || err != nil {
+			return r.outside, err
+		}
+	}
+	if p.Detach == nil || !r.detaches {
+		p.start(r)
+		return false, nil
+	}
+	p.events <- Event{Kind: StepStarted, Time: time.Now(), Step: r.step}
+	r.spec.Sum = r.sum
+	address, err := p.Detach(ctx, r.spec)
+	if err != nil {
+		return false, err
+	}
+	r.outside = true
+	p.events <- Event{Kind: ServiceReady, Time: time.Now(), Step: r.step, Text: []byte(address)}
+	return true, nil
 }
 
 // goneReason says what became of a service, as the end of a sentence.
@@ -442,8 +485,16 @@ func (l *loop) newRunning(t task) (*running, error) {
 			r.needed++
 		}
 	}
+	r.detaches = v.asked[s]
+	for asked := range v.asked {
+		r.detaches = r.detaches || slices.Contains(v.used[asked], id)
+	}
 	if l.cfg.ServiceLog != nil {
 		r.log.open = l.cfg.ServiceLog(s)
+	}
+	r.spec = background.Spec{
+		Entry:   background.Entry{ID: id, Name: s.Name, Task: s.Task.Name, Uses: t.uses, Asked: v.asked[s]},
+		Restart: s.Task.Service.Restart, Timeout: s.Task.Service.Ready.Timeout, Secrets: l.cfg.Secrets.Values(),
 	}
 	if s.Task.Service.Serve != nil {
 		return r, v.pool.pageServer(s, r)
@@ -468,7 +519,31 @@ func (l *loop) newRunning(t task) (*running, error) {
 		}
 	}
 	r.program = l.program(t, v.pool)
+	l.describe(t, r)
 	return r, nil
+}
+
+// describe fills in what a supervisor needs to run the scripts of a service.
+func (l *loop) describe(t task, r *running) {
+	spec, ready := &r.spec, &t.step.Task.Service.Ready
+	spec.Port, spec.HTTP = r.check.Port, r.check.HTTP
+	if ready.Log != nil {
+		spec.Log = ready.Log.String()
+	}
+	grace := t.step.Task.Service.Grace
+	if grace == 0 {
+		grace = l.cfg.Grace
+	}
+	for i := range t.step.Run {
+		cmd := l.command(t.step, &t.step.Run[i], t.env, nil)
+		spec.Commands = append(spec.Commands, background.Command{Args: cmd.Args, Script: cmd.Script, Params: cmd.Params, Folder: cmd.Dir, Env: cmd.Env, Grace: grace})
+	}
+	if ready.Run.Value != "" {
+		args, err := shell.Interpreter(ready.Run.Value, nil, shell.LookPath(t.env, t.step.Folder))
+		if err == nil { // else the check fails
+			spec.Check = &background.Command{Args: args, Script: ready.Run.Value, Folder: t.step.Folder, Env: t.env, Grace: grace}
+		}
+	}
 }
 
 // program returns what runs the scripts of a service. It outlives the run.

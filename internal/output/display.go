@@ -162,6 +162,7 @@ func (d *Display) Event(e engine.Event) {
 
 // service shows that a service is ready, or starts again.
 func (d *Display) service(e engine.Event) {
+	_, started := d.steps[e.Step]
 	step := d.step(e.Step)
 	d.flushPartial(e.Step, step)
 	state, took := "ready", ""
@@ -171,7 +172,9 @@ func (d *Display) service(e engine.Event) {
 	case engine.ServiceRestarting:
 		state = "restarting"
 	default:
-		took = duration(e.Time.Sub(step.started))
+		if started {
+			took = duration(e.Time.Sub(step.started))
+		}
 	}
 	if d.live != nil {
 		d.live.partial(e.Step, state)

@@ -39,6 +39,16 @@ func (m *Mask) Add(value string) {
 	slices.SortStableFunc(m.values, func(a, b string) int { return len(b) - len(a) })
 }
 
+// Values returns the secret values, in all forms in which they are known.
+func (m *Mask) Values() []string {
+	if m == nil {
+		return nil
+	}
+	m.mu.RLock()
+	defer m.mu.RUnlock()
+	return slices.Clone(m.values)
+}
+
 // forms returns a value as it is, as Go quotes it, in letters or in ASCII, and as
 // JSON does.
 func forms(value string) []string {

@@ -19,6 +19,7 @@ import (
 	"path/filepath"
 	"strconv"
 	"strings"
+	"sync/atomic"
 	"time"
 )
 
@@ -36,12 +37,19 @@ type Server struct {
 	opts     Options
 	listener net.Listener
 	pages    pages
+	ended    atomic.Bool
 }
+
+// Ended reports whether the server has ended.
+func (s *Server) Ended() bool { return s.ended.Load() }
+
+// thisMachine is the address at which only this machine reaches a server.
+const thisMachine = "127.0.0.1"
 
 // Listen returns a server that listens, and serves nothing yet.
 func Listen(opts Options) (*Server, error) {
 	if opts.Host == "" {
-		opts.Host = "127.0.0.1"
+		opts.Host = thisMachine
 	}
 	listener, err := net.Listen("tcp", net.JoinHostPort(opts.Host, strconv.Itoa(opts.Port)))
 	if err != nil {
@@ -94,6 +102,7 @@ func (s *Server) Serve(ctx context.Context) error {
 	}
 	stop := context.AfterFunc(ctx, func() { server.Close() })
 	defer stop()
+	defer s.ended.Store(true)
 	err := server.Serve(s.listener)
 	if errors.Is(err, http.ErrServerClosed) {
 		return nil

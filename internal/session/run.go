@@ -11,6 +11,7 @@ import (
 	"sync"
 	"time"
 
+	"tugline/internal/background"
 	"tugline/internal/cache"
 	"tugline/internal/engine"
 	"tugline/internal/history"
@@ -170,8 +171,11 @@ type How struct {
 	engine.Streams
 	After string // what a failure does to the others, stronger than the project; empty: as that says
 	Quiet bool   // do not tell of the statements that start
-	Sink  func(engine.Event) error
-	Aside func(engine.Event) // is told what services do while nothing is told of the run itself; of a quiet run
+	// Detach starts the services that are asked for in the background, with those that
+	// they use.
+	Detach bool
+	Sink   func(engine.Event) error
+	Aside  func(engine.Event) // is told what services do while nothing is told of the run itself; of a quiet run
 }
 
 // Do runs all and ends the record. When the sink returns an error, the run is
@@ -213,7 +217,10 @@ func (r *Run) Do(ctx context.Context, how How) (engine.Summary, error) {
 	if services == nil {
 		services = engine.NewServices()
 	}
-	services.QRCode = s.cfg.QRCode
+	services.QRCode, services.InBackground = s.cfg.QRCode, s.inBackground
+	if how.Detach {
+		services.Detach = s.detach
+	}
 	cfg := engine.Config{
 		Jobs: s.Jobs(r.prepared.request), Streams: streams, Cache: r.cache, Secrets: s.cfg.Mask, List: s.list,
 		Policy:    engine.Policy{After: s.Project.After, AfterAll: how.After},
@@ -231,6 +238,31 @@ func (r *Run) Do(ctx context.Context, how How) (engine.Summary, error) {
 	summary, err := engine.Run(ctx, r.Plan, r.prepared.scripts, cfg)
 	r.end(summary, err)
 	return summary, err
+}
+
+// inBackground returns whether a service runs in the background and is ready.
+func (s *Session) inBackground(ctx context.Context, step *plan.Step, sum string) (bool, error) {
+	r, runs := s.Background.Find(ctx, step.ID())
+	switch {
+	case !runs:
+		return false, nil
+	case r.Sum != sum:
+		return false, fmt.Errorf("runs in the background, but what it depends on has changed since it was started; to start it again: tugline service restart %s", step.Name)
+	}
+	return true, r.WaitReady(ctx)
+}
+
+// detach starts a service in the background.
+func (s *Session) detach(ctx context.Context, spec background.Spec) (address string, err error) {
+	return s.Background.Start(ctx, spec, func(input []byte) error {
+		var env []string // what finds temporary folders and the user's own
+		for _, name := range []string{"PATH", "HOME", "TMPDIR", "USERPROFILE", "TEMP", "SYSTEMROOT"} {
+			if value := s.variable(name); value != "" {
+				env = append(env, name+"="+value)
+			}
+		}
+		return s.shell.StartDetached(input, env, s.cfg.Supervisor...)
+	})
 }
 
 // isAside reports whether an event tells of a service that goes on.

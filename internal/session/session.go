@@ -3,6 +3,7 @@
 package session
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"os"
@@ -13,11 +14,13 @@ import (
 	"sync"
 	"time"
 
+	"tugline/internal/background"
 	"tugline/internal/cache"
 	"tugline/internal/engine"
 	"tugline/internal/files"
 	"tugline/internal/fingerprint"
 	"tugline/internal/history"
+	"tugline/internal/plan"
 	"tugline/internal/project"
 	"tugline/internal/secret"
 	"tugline/internal/shell"
@@ -35,7 +38,9 @@ type Config struct {
 	// Guard is how the guard of what is started is started itself, without the mark of
 	// the session. None: there is no guard.
 	Guard []string
-	Shown func(path string) string // a path as the user would write it
+	// Supervisor is how the supervisor of a service in the background is started.
+	Supervisor []string
+	Shown      func(path string) string // a path as the user would write it
 	// QRCode returns a picture of an address in the network, in text. nil: none is shown.
 	QRCode func(address string) string
 	Warn   func(text string) // is told what goes wrong and keeps nothing from going on
@@ -48,6 +53,9 @@ type Session struct {
 	Base    *project.File      // in which bare names are looked up
 	Files   func() *files.Tree // of the project, opened by the first call
 	Ledger  *history.Ledger
+
+	// Background are the services of the project that run in the background.
+	Background background.Folder
 
 	cfg    Config
 	shell  *shell.Session // all that is started
@@ -73,7 +81,7 @@ func Open(p *project.Project, base *project.File, cfg Config) *Session {
 		guard = append(slices.Clone(cfg.Guard), mark)
 	}
 	tree := sync.OnceValue(func() *files.Tree { return files.Open(p.Folder, ledger.Folder()) })
-	return &Session{Project: p, Base: base, Files: tree, Ledger: ledger, cfg: cfg, shell: shell.NewSession(guard, mark)}
+	return &Session{Project: p, Base: base, Files: tree, Ledger: ledger, Background: background.In(ledger.Folder()), cfg: cfg, shell: shell.NewSession(guard, mark)}
 }
 
 // Request is what a command asks of a session. All commands ask in the same way,
@@ -106,6 +114,10 @@ func (s *Session) Cache(r Request) *cache.Cache {
 	}
 	for _, t := range r.AsIs {
 		c.AsIs[t] = true
+	}
+	c.Running = func(step *plan.Step, sum string) bool {
+		r, runs := s.Background.Find(context.Background(), step.ID())
+		return runs && r.Sum == sum
 	}
 	kept, err := Store(s.cfg.Vars)
 	if err != nil && !s.warned {

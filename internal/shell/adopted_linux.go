@@ -17,7 +17,7 @@ func (s *Session) endAdopted(grace time.Duration) {
 	deadline := time.Now().Add(grace)
 	asked := map[int]bool{}
 	for pause := time.Millisecond; ; pause = min(2*pause, 20*time.Millisecond) {
-		left := slices.DeleteFunc(children(), func(pid int) bool { return inherited[pid] || !asked[pid] && !s.owns(pid) })
+		left := slices.DeleteFunc(children(), func(pid int) bool { return inherited[pid] || isHandedOver(pid) || !asked[pid] && !s.owns(pid) })
 		if len(left) == 0 {
 			return
 		}

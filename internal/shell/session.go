@@ -28,6 +28,16 @@ func NewSession(guard []string, mark string) *Session {
 // come to the process, not to a session: with one session they are its own.
 var sessions atomic.Int32
 
+// handedOver are the processes that stay when sessions end.
+var handedOver sync.Map // of int
+
+func handOver(pid int) { handedOver.Store(pid, true) }
+
+func isHandedOver(pid int) bool {
+	_, yes := handedOver.Load(pid)
+	return yes
+}
+
 // starts notes that the session starts something.
 func (s *Session) starts() {
 	s.opens.Do(func() { sessions.Add(1) })
