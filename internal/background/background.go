@@ -114,17 +114,7 @@ func (f Folder) List(ctx context.Context) []Running {
 
 // Find returns the service of a call; runs is false if there is none.
 func (f Folder) Find(ctx context.Context, id string) (r Running, runs bool) {
-	if _, err := os.Lstat(f.file(id, ".json")); err != nil {
-		return r, false
-	}
-	lock := f.lock(id)
-	alone, err := lock.TryLock()
-	if err != nil {
-		return r, false
-	}
-	if alone {
-		os.Remove(f.file(id, ".json")) // best effort: it is found again next time
-		lock.Unlock()
+	if !f.isSupervised(id) {
 		return r, false
 	}
 	text, err := os.ReadFile(f.file(id, ".json"))
@@ -133,8 +123,25 @@ func (f Folder) Find(ctx context.Context, id string) (r Running, runs bool) {
 	}
 	if r.Status, err = r.call(ctx, "status"); err != nil {
 		r.Status = Status{State: service.Starting, Since: r.Started, Error: err.Error()}
+		return r, f.isSupervised(id) // it may have ended in this moment
 	}
 	return r, true
+}
+
+// isSupervised reports whether a process supervises the service of a call. If not,
+// what is left of it is removed.
+func (f Folder) isSupervised(id string) bool {
+	if _, err := os.Lstat(f.file(id, ".json")); err != nil {
+		return false
+	}
+	lock := f.lock(id)
+	alone, err := lock.TryLock()
+	if err != nil || !alone {
+		return err == nil
+	}
+	os.Remove(f.file(id, ".json")) // best effort: it is found again next time
+	lock.Unlock()
+	return false
 }
 
 // call asks the supervisor of a service for something, and returns its answer.
@@ -146,7 +153,7 @@ func (e *Entry) call(ctx context.Context, what string) (status Status, err error
 	defer conn.Close()
 	stop := context.AfterFunc(ctx, func() { conn.Close() })
 	defer stop()
-	if _, err := fmt.Fprintln(conn, what); err == nil {
+	if _, err = fmt.Fprintln(conn, what); err == nil {
 		err = json.NewDecoder(bufio.NewReader(conn)).Decode(&status)
 	}
 	if ctx.Err() != nil {
