@@ -58,7 +58,7 @@ var homes = map[string][]string{
 	"mvdan.cc/sh/v3/syntax":           {"internal/shell", "internal/project"},
 	"mvdan.cc/sh/v3/expand":           {"internal/shell", "internal/project"},
 	"mvdan.cc/sh/v3/pattern":          {"internal/shell"},
-	"golang.org/x/sys":                {"internal/shell", "internal/files", "internal/store", "internal/atomicfile"},
+	"golang.org/x/sys":                {"internal/shell", "internal/files", "internal/store", "internal/atomicfile", "internal/output"},
 	"github.com/bmatcuk/doublestar":   {"internal/glob"},
 	"github.com/zeebo/blake3":         {"internal/files", "internal/fingerprint", "internal/history", "internal/store", "internal/cache"},
 	"github.com/pierrec/lz4":          {"internal/store"},
@@ -72,7 +72,7 @@ var homes = map[string][]string{
 	"github.com/fatih/color":          {"internal/output"},
 	"github.com/mattn/go-runewidth":   {"internal/output"},
 	"os/exec":                         {"internal/shell", "internal/vcs", "bench"},
-	"os/signal":                       {"cmd/tugline", "internal/shell", "bench"},
+	"os/signal":                       {"cmd/tugline", "internal/shell", "internal/output", "bench"},
 }
 
 func TestPackagesImportOnlyWhatTheyMay(t *testing.T) {

@@ -3,6 +3,7 @@
 package main
 
 import (
+	"encoding/json"
 	"fmt"
 	"math/rand"
 	"os"
@@ -13,6 +14,7 @@ import (
 	"testing"
 	"time"
 
+	"github.com/creack/pty"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 )
@@ -308,6 +310,45 @@ run = 'cp in out; test "$(cat in)" != slow || { echo $$ >pid; sleep 1000; }'
 	w.end()
 }
 
+func TestEventsCanBeFollowed(t *testing.T) {
+	s := tell(t, `
+[task.up]
+reads = "in"
+writes = "out"
+run = 'cat in; cp in out; test "$(cat in)" != bad'
+`)
+	s.write("in", "one")
+	w := s.watch("--events", "events", "up")
+	w.rounds(1)
+	s.write("in", "bad")
+	w.rounds(2)
+	w.end()
+	var got []string
+	for _, line := range strings.Split(strings.TrimSpace(s.read("events")), "\n") {
+		var e struct {
+			Kind, Run         string
+			Step, State, Text *string
+			ExitCode          *int `json:"exit_code"`
+		}
+		require.NoError(t, json.Unmarshal([]byte(line), &e))
+		assert.NotEmpty(t, e.Run)
+		text := e.Kind
+		for _, field := range []*string{e.Step, e.State, e.Text} {
+			if field != nil {
+				text += " " + *field
+			}
+		}
+		if e.ExitCode != nil {
+			text += fmt.Sprint(" ", *e.ExitCode)
+		}
+		got = append(got, text)
+	}
+	assert.Equal(t, []string{
+		"run.started", "step.started up", "step.output up one", "step.finished up ran 0", "run.finished ran",
+		"watch.change in", "run.started", "step.started up", "step.output up bad", "step.finished up failed 1", "run.finished failed",
+	}, got)
+}
+
 func TestAWatchThatIsKilledLeavesNothing(t *testing.T) {
 	s := tell(t, `
 [task.slow]
@@ -338,4 +379,59 @@ func TestWrongUseOfAWatch(t *testing.T) {
 		assert.Equal(t, 2, got.code, c.words)
 		assert.True(t, strings.HasPrefix(got.stderr, c.want), got.stderr)
 	}
+}
+
+// On a terminal, single keys tell a watch what to do.
+func TestKeysOfAWatch(t *testing.T) {
+	s := tell(t, "[task.a]\nreads = 'in'\nwrites = 'out'\nrun = 'cp in out; echo x >>runs'\n")
+	s.write("in", "one")
+	s.env = append(s.env, "NO_COLOR=1")
+	cmd := s.command("watch", "a")
+	tty, err := pty.StartWithSize(cmd, &pty.Winsize{Rows: 30, Cols: 100})
+	require.NoError(t, err)
+	defer tty.Close()
+	screen := make(chan string)
+	go func() {
+		defer close(screen)
+		buf := make([]byte, 4096)
+		for {
+			n, err := tty.Read(buf)
+			if err != nil {
+				return
+			}
+			screen <- string(buf[:n])
+		}
+	}()
+	until := func(want string) {
+		t.Helper()
+		seen := ""
+		for text := range screen {
+			if seen += text; strings.Contains(seen, want) {
+				return
+			}
+		}
+		require.Contains(t, seen, want)
+	}
+	press := func(key string) {
+		_, err := tty.WriteString(key)
+		require.NoError(t, err)
+	}
+	until("(r run again, a run all, p pause, c clear, q quit)")
+	press("a")
+	until("1 ran in")
+	until("waiting for changes")
+	press("p")
+	until("paused  (r run again, a run all, p go on")
+	s.write("in", "two")
+	press("p")
+	until("changed: in")
+	until("waiting for changes")
+	press("c")
+	until("\x1b[2J")
+	press("q")
+	for range screen {
+	}
+	assert.Zero(t, exitCode(t, cmd.Wait()))
+	assert.Equal(t, "x\nx\nx\n", s.read("runs"))
+	assert.Equal(t, "two", s.read("out"))
 }

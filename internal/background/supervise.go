@@ -63,7 +63,7 @@ func (s *supervisor) run(ctx context.Context) error {
 	if alone, err := lock.TryLockContext(locking, 5*time.Millisecond); err != nil || !alone {
 		return errors.New("it runs in the background already")
 	}
-	defer lock.Unlock() // fails only for a lock that is gone
+	defer lock.Unlock()      // fails only for a lock that is gone
 	os.Remove(s.spec.Socket) // of one that was killed
 	for _, value := range s.spec.Secrets {
 		s.mask.Add(value)

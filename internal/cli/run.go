@@ -3,6 +3,7 @@ package cli
 import (
 	"cmp"
 	"context"
+	"errors"
 	"fmt"
 	"os"
 	"slices"
@@ -34,6 +35,7 @@ type runOptions struct {
 	dryRun bool
 	after  string // --after-failure
 	yes    bool
+	events string // --events
 
 	words   []string // of the request
 	resumes *string  // the run that is gone on with
@@ -48,6 +50,7 @@ func (o *runOptions) add(flags *pflag.FlagSet) {
 	o.addVariables(flags)
 	o.cacheOptions.add(flags)
 	flags.BoolVar(&o.yes, "yes", false, "answer yes to all questions of tasks")
+	flags.StringVar(&o.events, "events", "", "write what happens to `FILE`, one JSON object a line")
 	flags.BoolVarP(&o.dryRun, "dry-run", "n", false, "show what would run, as tugline plan does, without running it")
 }
 
@@ -128,10 +131,16 @@ func (a *app) runCalls(ctx context.Context, calls []project.Call, options *runOp
 	if err := a.ask(ctx, prepared.Plan, options.yes); err != nil {
 		return err
 	}
+	events, err := a.openEvents(options.events)
+	if err != nil {
+		return err
+	}
+	defer events.close()
 	run := a.session.Begin(prepared, session.Words{Request: options.words, Stood: a.stood, File: a.file})
+	events.name(run.Name)
 	mode := a.mode(run.Plan, options)
 	display := a.display(run, mode, a.session.Jobs(r), false)
-	summary, err := run.Do(ctx, session.How{After: options.after, Quiet: a.quiet, Streams: a.streams(mode), Sink: func(e engine.Event) error { return show(display, e) }})
+	summary, err := run.Do(ctx, session.How{After: options.after, Quiet: a.quiet, Streams: a.streams(mode), Sink: func(e engine.Event) error { return errors.Join(events.event(e), show(display, e)) }})
 	display.Summary(summary, a.style(a.env.Stderr))
 	if run.Recorded && (len(summary.Failures()) > 0 || summary.Count(engine.Stopped) > 0) && working(run.Plan) > 1 {
 		a.tell("To continue: tugline resume\n")

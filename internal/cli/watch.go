@@ -2,7 +2,9 @@ package cli
 
 import (
 	"context"
+	"errors"
 	"fmt"
+	"os"
 	"slices"
 	"time"
 
@@ -109,15 +111,30 @@ func (a *app) watch(ctx context.Context, calls []project.Call, flags *pflag.Flag
 	if err != nil {
 		return err
 	}
-	shower := &rounds{app: a, ctx: ctx, options: o}
-	return a.session.Watch(ctx, r, session.Watching{
+	events, err := a.openEvents(o.events)
+	if err != nil {
+		return err
+	}
+	defer events.close()
+	ctx, quit := context.WithCancelCause(ctx)
+	defer quit(nil)
+	shower := &rounds{app: a, ctx: ctx, options: o, events: events, commands: make(chan session.Command), quit: quit}
+	defer shower.closeKeys()
+	err = a.session.Watch(ctx, r, session.Watching{
 		Lull: o.lull, Poll: o.poll, Stop: o.midRound == "stop",
 		Words:  session.Words{Request: append([]string{"watch"}, o.words...), Stood: a.stood, File: a.file},
 		Reload: func() (session.Reloaded, error) { return a.reload(flags, o) },
-		Agree:  func(p *plan.Plan) error { return a.ask(ctx, p, o.yes) },
-		Shower: shower,
+		Agree:  func(p *plan.Plan) error { return shower.agree(p) },
+		Shower: shower, Commands: shower.commands,
 	})
+	if errors.Is(err, errQuit) {
+		return nil
+	}
+	return err
 }
+
+// errQuit is the cause of the end of a watch that the user quits with a key.
+var errQuit = errors.New("quit")
 
 // reload reads the project file again, and what the words of a watch mean in it.
 func (a *app) reload(flags *pflag.FlagSet, o *watchOptions) (session.Reloaded, error) {
@@ -154,30 +171,116 @@ type rounds struct {
 	*app
 	ctx     context.Context
 	options *watchOptions
+	events  *eventWriter
 	display *output.Display // of the round that is shown; nil: none is
 	plan    *plan.Plan      // of the last round
 	between *output.Display // of services between two rounds; nil: nothing is to show yet
+	began   bool            // there was a round
 	told    bool            // that it waits, and nothing since
+	paused  bool            // which was told last
+
+	keys     *output.Keys // nil: none are read
+	keysSeen bool         // whether keys may be read has been decided
+	commands chan session.Command
+	quit     context.CancelCauseFunc
+}
+
+// agree asks what a plan asks. Once keys are read, there is nobody to answer.
+func (r *rounds) agree(p *plan.Plan) error {
+	if r.keys == nil {
+		return r.ask(r.ctx, p, r.options.yes)
+	}
+	stdin := r.env.Stdin
+	defer func() { r.env.Stdin = stdin }()
+	none, err := os.Open(os.DevNull)
+	if err != nil {
+		return err
+	}
+	defer none.Close()
+	r.env.Stdin = none
+	return r.ask(r.ctx, p, r.options.yes)
+}
+
+// openKeys has keys read from now on, if nothing else reads the terminal.
+func (r *rounds) openKeys() {
+	if r.keysSeen || r.plan == nil {
+		return
+	}
+	r.keysSeen = true
+	if !r.onTerminal() || slices.ContainsFunc(r.plan.Steps, func(s *plan.Step) bool { return s.Task.Terminal }) {
+		return
+	}
+	if r.keys = output.OpenKeys(r.env.Stdin); r.keys == nil {
+		return
+	}
+	go func() { // ends with the watch
+		for {
+			select {
+			case key := <-r.keys.Pressed():
+				r.press(key)
+			case <-r.ctx.Done():
+				return
+			}
+		}
+	}()
+}
+
+func (r *rounds) closeKeys() {
+	if r.keys != nil {
+		r.keys.Close()
+	}
+}
+
+// press does what a key means.
+func (r *rounds) press(key byte) {
+	var command session.Command
+	switch key {
+	case 'r':
+		command = session.RunAgain
+	case 'a':
+		command = session.RunAll
+	case 'p':
+		command = session.Pause
+	case 'c':
+		r.print(output.ClearScreen)
+		return
+	case 'q':
+		r.quit(errQuit)
+		return
+	default:
+		return
+	}
+	select {
+	case r.commands <- command: // when the round has ended
+	case <-r.ctx.Done():
+	}
 }
 
 // Round prepares to show a round.
 func (r *rounds) Round(run *session.Run, changed []string) session.How {
 	r.display, r.between, r.plan = nil, nil, run.Plan
+	r.events.name(run.Name)
+	first := !r.began
+	r.began = true
 	mode := r.mode(run.Plan, &r.options.runOptions)
 	return session.How{After: r.options.after, Quiet: r.quiet, Streams: r.streams(mode), Aside: r.Service, Sink: func(e engine.Event) error {
 		if r.display == nil {
+			if err := r.events.changed(changed); err != nil {
+				return err
+			}
 			if len(changed) > 0 {
 				r.tell(output.Changed(changed, r.style(r.env.Stderr)))
 			}
-			r.display = r.app.display(run, mode, r.session.Jobs(session.Request{Jobs: r.options.jobs}), len(changed) > 0)
+			r.display = r.app.display(run, mode, r.session.Jobs(session.Request{Jobs: r.options.jobs}), !first)
 		}
-		return show(r.display, e)
+		return errors.Join(r.events.event(e), show(r.display, e))
 	}}
 }
 
 // Service shows what a service does between two rounds.
 func (r *rounds) Service(e engine.Event) {
 	r.told = false
+	r.events.event(e) // a failure is seen with the next round
 	if r.between == nil {
 		mode := output.Lines
 		r.between = output.NewDisplay(r.plan, output.DisplayConfig{Out: r.env.Stdout, Err: r.env.Stderr, Mode: mode, Quiet: r.quiet, Style: r.displayStyle(mode)})
@@ -198,11 +301,12 @@ func (r *rounds) Ended(summary engine.Summary, _ error) {
 
 // Waiting tells that the next change is waited for.
 func (r *rounds) Waiting(paused bool) {
-	if r.told || r.quiet {
+	r.openKeys()
+	if r.told && r.paused == paused || r.quiet {
 		return
 	}
-	r.told = true
-	r.tell(output.Waiting(paused, r.style(r.env.Stderr)))
+	r.told, r.paused = true, paused
+	r.tell(output.Waiting(paused, r.keys != nil, r.style(r.env.Stderr)))
 }
 
 // Problem shows why there is no round.

@@ -217,7 +217,18 @@ func (l *loop) run(ctx context.Context) {
 	close(l.quit)
 	l.workers.Wait()
 	l.summary.Wall = l.cfg.Now().Sub(started)
-	l.tell(Event{Kind: RunFinished, Time: l.cfg.Now()})
+	l.tell(Event{Kind: RunFinished, Time: l.cfg.Now(), Result: Result{State: l.outcomeOfAll(ctx), Took: l.summary.Wall}})
+}
+
+// outcomeOfAll returns how the run ended.
+func (l *loop) outcomeOfAll(ctx context.Context) State {
+	switch {
+	case ctx.Err() != nil:
+		return Stopped
+	case len(l.summary.Failures()) > 0:
+		return Failed
+	}
+	return Ran
 }
 
 // next returns the next event. If there is none yet, there is time for other work.

@@ -55,7 +55,7 @@ type Event struct {
 	Kind   Kind
 	Step   *plan.Step // nil for events of the whole run
 	Text   []byte     // of StepOutput: what was printed; of StepCommand: the statement; of StepWaiting: for what
-	Result Result     // of StepFinished and ServiceExited
+	Result Result     // of StepFinished and ServiceExited; of RunFinished, its State and Took are those of the run
 	Added  []*plan.Step
 
 	service *running      // to which it happened; may be nil

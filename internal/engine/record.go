@@ -123,7 +123,7 @@ func (r *Recording) step(e Event) history.RunStep {
 func exitCode(r Result) *int {
 	code := 0
 	switch {
-	case r.State == Ran && r.Step.Works():
+	case r.State == Ran && r.Step != nil && r.Step.Works():
 	case r.Failure != nil && r.Failure.Code != 0:
 		code = r.Failure.Code
 	default:
@@ -142,7 +142,7 @@ func EventLine(run string, e Event) history.RunEvent {
 		text := string(e.Text)
 		line.Text = &text
 	}
-	if e.Kind == StepFinished {
+	if e.Result.State != "" {
 		state, ms := string(e.Result.State), e.Result.Took.Milliseconds()
 		line.State, line.Ms, line.ExitCode = &state, &ms, exitCode(e.Result)
 		if e.Result.Reason != "" {

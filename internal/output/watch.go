@@ -21,10 +21,18 @@ func Changed(paths []string, st Style) string {
 	return "\n" + st.bold("changed: "+text) + "\n"
 }
 
-// Waiting returns the line that tells that a watch waits.
-func Waiting(paused bool, st Style) string {
+// ClearScreen clears a terminal, and what has scrolled off it (ECMA-48, xterm).
+const ClearScreen = "\x1b[2J\x1b[3J\x1b[H"
+
+// Waiting returns the line that tells that a watch waits, and with which keys it is
+// told what to do, if it reads keys.
+func Waiting(paused, keys bool, st Style) string {
+	text, pause := "waiting for changes", "p pause"
 	if paused {
-		return st.faint("paused") + "\n"
+		text, pause = "paused", "p go on"
 	}
-	return st.faint("waiting for changes") + "\n"
+	if keys {
+		text += "  (r run again, a run all, " + pause + ", c clear, q quit)"
+	}
+	return st.faint(text) + "\n"
 }

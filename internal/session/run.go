@@ -84,6 +84,7 @@ type Words struct {
 // Run is a run that is recorded, from [Session.Begin] to its end.
 type Run struct {
 	Plan     *plan.Plan
+	Name     string
 	Recorded bool
 	Usual    func(*plan.Step) time.Duration // what a step usually takes; 0: not known. nil: nothing is known
 
@@ -109,7 +110,7 @@ func (s *Session) Begin(p *Prepared, words Words) *Run {
 
 // beginQuiet is Begin for a run that need not be told of if nothing is to do.
 func (s *Session) beginQuiet(p *Prepared, words Words) *Run {
-	run := &Run{Plan: p.Plan, session: s, prepared: p, words: words, quiet: true}
+	run := &Run{Plan: p.Plan, Name: s.cfg.Run, session: s, prepared: p, words: words, quiet: true}
 	c := s.resumed(p.Plan, p.request)
 	if !s.create(c) {
 		return run

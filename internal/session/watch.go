@@ -69,7 +69,6 @@ const (
 	RunAgain Command = iota // look at everything again
 	RunAll                  // run all tasks of the plan, even if unchanged
 	Pause                   // start no round until the next Pause
-	Quit
 )
 
 // errRestart is the cause of a round's end when files changed while it ran.
@@ -96,8 +95,8 @@ type rounds struct {
 	streak  streak
 }
 
-// Watch runs a request, and again whatever a change touches, until ctx is done or
-// the user quits. The error is that of the first plan, or ctx's cause.
+// Watch runs a request, and again whatever a change touches, until ctx is done.
+// The error is that of the first plan, or ctx's cause.
 func (s *Session) Watch(ctx context.Context, r Request, w Watching) error {
 	k := &rounds{Session: s, w: w, request: r, ended: map[string]string{}}
 	k.tag = "w" + s.cfg.Run[len(s.cfg.Run)-5:]
@@ -124,19 +123,9 @@ func (s *Session) Watch(ctx context.Context, r Request, w Watching) error {
 		}
 		first = false
 		if err := k.wait(ctx); err != nil {
-			return errIfAny(err)
+			return err
 		}
 	}
-}
-
-// errQuit says that the user quits a watch.
-var errQuit = errors.New("quit")
-
-func errIfAny(err error) error {
-	if errors.Is(err, errQuit) {
-		return nil
-	}
-	return err
 }
 
 // round makes a plan and runs it.
@@ -280,8 +269,8 @@ func (k *rounds) wait(ctx context.Context) error {
 		case e := <-k.services.Events():
 			k.w.Shower.Service(e)
 		case c := <-k.w.Commands:
-			if again, err := k.command(c); again || err != nil {
-				return err
+			if k.command(c) {
+				return nil
 			}
 		case <-k.watcher.Settled():
 			if k.paused || !k.take() {
@@ -332,20 +321,18 @@ func (k *rounds) calm(ctx context.Context) bool {
 }
 
 // command does what the user asks, and reports whether there is a round to make.
-func (k *rounds) command(c Command) (again bool, err error) {
+func (k *rounds) command(c Command) (again bool) {
 	switch c {
-	case Quit:
-		return false, errQuit
 	case Pause:
 		k.paused = !k.paused
-		return !k.paused && k.take(), nil
+		return !k.paused && k.take()
 	case RunAll:
 		k.request.ForceNeeds = true
 	}
 	k.take()
 	clear(k.ended)
 	k.Files().InvalidateAll()
-	return true, nil
+	return true
 }
 
 // take takes what changed, and reports whether a round is to be made of it.
