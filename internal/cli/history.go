@@ -336,7 +336,7 @@ func (a *app) resume(cmd *cobra.Command, name string, options *runOptions) error
 	case slices.ContainsFunc(run.Request, func(w string) bool { return strings.Contains(w, secret.Shown) }):
 		return &usageError{msg: fmt.Sprintf("the request of run %s held a secret, which is not kept: %s", run.ID, strings.Join(run.Request, " ")), hint: "repeat it in full"}
 	}
-	if run.Request[0] == "watch" && strings.Contains(run.ID, "-w") {
+	if run.IsRound() {
 		run.Request = run.Request[1:] // one round of it is made again
 	}
 	given := givenOptions(cmd.Flags())

@@ -22,6 +22,8 @@ func Reference(rest string) string {
 	keyTable(&b, "Keys of a list", project.ListKeys())
 	keyTable(&b, "Keys of when", project.WhenKeys())
 	keyTable(&b, "Keys of an entry of require", project.RequireKeys())
+	keyTable(&b, "Keys of ready", project.ReadyKeys())
+	keyTable(&b, "Keys of serve", project.ServeKeys())
 	keyTable(&b, "Keys of an argument", project.ArgKeys())
 	keyTable(&b, "Keys of a variable, in its long form", project.VarKeys())
 	b.WriteString(rest)
@@ -50,6 +52,11 @@ func commandReference(b *strings.Builder, cmd *cobra.Command) {
 		fmt.Fprintf(b, "%s\n\n", cmd.Long)
 	}
 	b.WriteString(optionTable(cmd.LocalNonPersistentFlags()))
+	for _, sub := range cmd.Commands() {
+		if !sub.Hidden && cmd.Name() == "service" {
+			fmt.Fprintf(b, "#### tugline service %s\n\n%s.\n\n%s", sub.Use, sub.Short, optionTable(sub.LocalNonPersistentFlags()))
+		}
+	}
 }
 
 func optionTable(flags *pflag.FlagSet) string {

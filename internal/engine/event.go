@@ -124,6 +124,17 @@ func (s Summary) Count(state State) int {
 	return n
 }
 
+// Services returns how many services were started.
+func (s Summary) Services() int {
+	n := 0
+	for _, r := range s.Results {
+		if r.Step != nil && r.Step.Stays() && r.moved {
+			n++
+		}
+	}
+	return n
+}
+
 // Times returns what the steps took that ran and ended well, by name.
 func (s Summary) Times() map[string]time.Duration {
 	took := map[string]time.Duration{}

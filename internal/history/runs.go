@@ -379,10 +379,39 @@ func (l *Ledger) soFar(run *Run) {
 	}
 }
 
-// PruneRuns removes the oldest runs but so many, never one that is still running.
+// RoundName returns the name of a run that is a round of a watch, from the name of a
+// run and that of the first round.
+func RoundName(run, first string) string {
+	if watch := watchOf(first); watch != "" {
+		return run + watch
+	}
+	return run + "-w" + first[max(0, len(first)-5):]
+}
+
+// watchOf returns the part of a run's name that tells the watch; empty: it is no round.
+func watchOf(id string) string {
+	if at := strings.LastIndex(id, "-w"); at >= 0 {
+		return id[at:]
+	}
+	return ""
+}
+
+// IsRound reports whether a run is a round of a watch.
+func (r *Run) IsRound() bool { return watchOf(r.ID) != "" }
+
+// PruneRuns removes the oldest runs but so many, never one that is still running. All
+// rounds of a watch count once.
 func (l *Ledger) PruneRuns(keep int) error {
-	ids := l.Runs()
-	for _, id := range ids[min(keep, len(ids)):] {
+	counted, watches := 0, map[string]bool{}
+	for _, id := range l.Runs() {
+		watch := watchOf(id)
+		if watch == "" || !watches[watch] {
+			counted++
+		}
+		watches[watch] = true
+		if counted <= keep {
+			continue
+		}
 		folder := l.RunFolder(id)
 		lock := lockFile(filepath.Join(folder, "lock"))
 		alone, err := lock.TryLock()

@@ -136,3 +136,20 @@ func TestALogIsFoundByTheWholeNameOfItsStep(t *testing.T) {
 	require.NoError(t, r.Log(10, "page", []byte("page")))
 	assert.Equal(t, filepath.Join(l.RunFolder("r"), "logs", "0011-page.log"), l.FindLog("r", "page"))
 }
+
+// All rounds of a watch count once.
+func TestRoundsCountOnce(t *testing.T) {
+	l := At(t.TempDir())
+	require.NoError(t, l.Create())
+	first := RoundName("20260102-100000-1a", "20260102-100000-1a")
+	names := []string{"20260101-100000-1a", first, RoundName("20260103-100000-1a", first), RoundName("20260104-100000-1a", first), "20260105-100000-1a"}
+	for _, name := range names {
+		r, err := l.Record(Run{ID: name})
+		require.NoError(t, err)
+		require.NoError(t, r.End(RunRan, 0, nil))
+	}
+	require.NoError(t, l.PruneRuns(2))
+	assert.Len(t, l.Runs(), 4)
+	require.NoError(t, l.PruneRuns(1))
+	assert.Equal(t, []string{"20260105-100000-1a"}, l.Runs())
+}

@@ -610,6 +610,11 @@ func (d *Display) summaryLine(s engine.Summary) string {
 			counts = append(counts, d.style.state(state, fmt.Sprintf("%d %s", n, state)))
 		}
 	}
+	if n := s.Services(); n == 1 && len(counts) == 0 {
+		counts = append(counts, "1 service")
+	} else if n > 1 && len(counts) == 0 {
+		counts = append(counts, fmt.Sprintf("%d services", n))
+	}
 	if len(counts) == 0 {
 		return "nothing to do\n"
 	}

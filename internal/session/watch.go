@@ -80,7 +80,6 @@ type rounds struct {
 	w       Watching
 	watcher *watch.Watcher
 	request Request
-	tag     string // in the names of the runs
 
 	before  *Reloaded         // what was in force before the project file was read again; nil: nothing is new
 	watched string            // the scope, as a key
@@ -99,7 +98,6 @@ type rounds struct {
 // The error is that of the first plan, or ctx's cause.
 func (s *Session) Watch(ctx context.Context, r Request, w Watching) error {
 	k := &rounds{Session: s, w: w, request: r, ended: map[string]string{}}
-	k.tag = "w" + s.cfg.Run[len(s.cfg.Run)-5:]
 	k.watcher = watch.Open(watch.Options{Top: s.Project.Folder, Lull: w.Lull, Poll: w.Poll, Warn: s.cfg.Warn})
 	defer k.watcher.Close()
 	s.services = engine.NewServices()
@@ -130,7 +128,7 @@ func (s *Session) Watch(ctx context.Context, r Request, w Watching) error {
 
 // round makes a plan and runs it.
 func (k *rounds) round(ctx context.Context, first bool) error {
-	k.cfg.Run = NewRunName() + "-" + k.tag
+	k.cfg.Run = history.RoundName(NewRunName(), k.cfg.Run)
 	r := k.request
 	r.Changed = k.changed
 	prepared, err := k.prepare(ctx, r, first || k.before != nil)
