@@ -62,7 +62,7 @@ var homes = map[string][]string{
 	"github.com/bmatcuk/doublestar":   {"internal/glob"},
 	"github.com/zeebo/blake3":         {"internal/files", "internal/fingerprint", "internal/history", "internal/store", "internal/cache"},
 	"github.com/pierrec/lz4":          {"internal/store"},
-	"github.com/fsnotify/fsnotify":    {"internal/watch"},
+	"github.com/fsnotify/fsnotify":    {"internal/watch", "bench"},
 	"github.com/boombuler/barcode":    {"internal/output"},
 	"github.com/gofrs/flock":          {"internal/history", "internal/store", "internal/background"},
 	"github.com/hashicorp/go-version": {"internal/project"},

@@ -34,6 +34,7 @@ func (b *bench) rows(names []string) ([]row, error) {
 		{[]string{"keep", "restore"}, b.keeping},
 		{[]string{"plan"}, b.planning},
 		{[]string{"makespan"}, b.makespan},
+		{[]string{"watch"}, b.watching},
 	} {
 		if !g.wanted(names) {
 			continue

@@ -3,6 +3,7 @@
 package main
 
 import (
+	"bufio"
 	"fmt"
 	"io"
 	"net"
@@ -179,6 +180,28 @@ func TestAWatchRestartsServices(t *testing.T) {
 	w.end()
 	s.eventuallyGone("pid-api")
 	s.eventuallyGone("pid-base")
+}
+
+// The log of a service can be followed while it lives.
+func TestTheLogOfAServiceIsFollowed(t *testing.T) {
+	s := tell(t, "[task.talk]\nstays = true\nrun = 'echo one; read x <go; echo two; read x <go'\nready = { log = \"one\" }\n")
+	require.NoError(t, mkfifo(filepath.Join(s.dir, "go")))
+	w := s.watch("talk")
+	w.rounds(1)
+	follow := s.command("log", "-f", "talk")
+	out, err := follow.StdoutPipe()
+	require.NoError(t, err)
+	require.NoError(t, follow.Start())
+	lines := bufio.NewScanner(out)
+	require.True(t, lines.Scan())
+	assert.Equal(t, "one", lines.Text())
+	s.write("go", "\n")
+	require.True(t, lines.Scan())
+	assert.Equal(t, "two", lines.Text())
+	s.write("go", "\n")
+	assert.False(t, lines.Scan())
+	assert.Zero(t, exitCode(t, follow.Wait()))
+	w.end()
 }
 
 func TestPagesOfAWatch(t *testing.T) {

@@ -381,6 +381,35 @@ func TestWrongUseOfAWatch(t *testing.T) {
 	}
 }
 
+// Files outside the project are heard, and those behind links.
+func TestAWatchHearsWhatLiesElsewhere(t *testing.T) {
+	s := tell(t, "")
+	s.write("shared/words.txt", "one")
+	s.write("real/data.txt", "one")
+	s.write("work/project/tugline.toml", `
+[task.a]
+reads = ["../../shared/*.txt", "link/data.txt", "single"]
+writes = "out"
+run = 'cat ../../shared/*.txt link/data.txt single >out'
+`)
+	top := s.dir
+	s.dir = filepath.Join(s.dir, "work/project")
+	require.NoError(t, os.Symlink("../../real", filepath.Join(s.dir, "link")))
+	require.NoError(t, os.Symlink("../../real/data.txt", filepath.Join(s.dir, "single")))
+	w := s.watch("a")
+	w.rounds(1)
+	write := func(name, text string) {
+		require.NoError(t, os.WriteFile(filepath.Join(top, name), []byte(text), 0o644))
+	}
+	write("shared/words.txt", "two")
+	s.until("the file outside", func() bool { return s.holds("out", "twooneone") })
+	write("shared/more.txt", "!")
+	s.until("a new one", func() bool { return s.holds("out", "!twooneone") })
+	write("real/data.txt", "2")
+	s.until("behind links", func() bool { return s.holds("out", "!two22") })
+	w.end()
+}
+
 // On a terminal, single keys tell a watch what to do.
 func TestKeysOfAWatch(t *testing.T) {
 	s := tell(t, "[task.a]\nreads = 'in'\nwrites = 'out'\nrun = 'cp in out; echo x >>runs'\n")

@@ -14,6 +14,7 @@ import (
 	"slices"
 	"strings"
 	"time"
+	"unicode"
 
 	"github.com/gofrs/flock"
 
@@ -220,7 +221,7 @@ func (f Folder) prepare(spec *Spec) error {
 		return fmt.Errorf("making the folder of services: %w", err)
 	}
 	os.Remove(f.file(spec.ID, ".failed")) // of an earlier start
-	spec.Version, spec.LogFile, spec.Socket = entryVersion, f.file(spec.ID, ".log"), f.file(spec.ID, ".sock")
+	spec.Version, spec.LogFile, spec.Socket = entryVersion, f.file(readable(spec.Name)+"-"+spec.ID[:6], ".log"), f.file(spec.ID, ".sock")
 	if len(spec.Socket) > maxSocket {
 		folder, err := os.MkdirTemp("", "tugline-") // for this user alone
 		if err != nil {
@@ -229,6 +230,20 @@ func (f Folder) prepare(spec *Spec) error {
 		spec.Socket = filepath.Join(folder, "s")
 	}
 	return nil
+}
+
+// readable returns a name as a part of the name of a file.
+func readable(name string) string {
+	name = strings.Map(func(c rune) rune {
+		if unicode.IsLetter(c) || unicode.IsDigit(c) || strings.ContainsRune("-_.", c) {
+			return c
+		}
+		return '_'
+	}, name)
+	for len(name) > 60 {
+		name = name[:len(name)-1]
+	}
+	return strings.ToValidUTF8(name, "")
 }
 
 // Starter starts a program that outlives this one, and gives it its input.

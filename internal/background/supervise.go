@@ -10,7 +10,6 @@ import (
 	"io"
 	"net"
 	"os"
-	"path/filepath"
 	"regexp"
 	"strings"
 	"sync"
@@ -320,6 +319,3 @@ func (l *boundedLog) Close() error {
 	defer l.mu.Unlock()
 	return l.file.Close()
 }
-
-// LogPath returns the log of a service of a project, whether it runs or not.
-func (f Folder) LogPath(id string) string { return filepath.Join(f.path, id+".log") }

@@ -469,8 +469,12 @@ func (l *loop) comeUp(ctx context.Context, t task, r *running, failed bool, came
 	}
 	came.moved = true
 	err = v.pool.ensure(ctx, id)
-	if own := r.service.Load(); own != nil && own.Err() != nil {
+	var gone *ServiceError
+	switch own := r.service.Load(); {
+	case own != nil && own.Err() != nil:
 		return own.Err()
+	case errors.As(err, &gone) && gone.Name == t.step.Name:
+		return errors.New(gone.Reason)
 	}
 	return err
 }

@@ -73,10 +73,12 @@ type DisplayConfig struct {
 type stepOutput struct {
 	prefix  string // what stands before each line
 	started time.Time
-	stays   bool // it is a service
-	lines   lineBuffer
-	block   spool
-	tail    tail
+
+	stays    bool // it is a service
+	restarts int
+	lines    lineBuffer
+	block    spool
+	tail     tail
 }
 
 // instances are those of one task in a run.
@@ -171,13 +173,21 @@ func (d *Display) service(e engine.Event) {
 		return // its end is shown
 	case engine.ServiceRestarting:
 		state = "restarting"
+		step.restarts++
 	default:
 		if started {
 			took = duration(e.Time.Sub(step.started))
 		}
 	}
 	if d.live != nil {
-		d.live.partial(e.Step, state)
+		text := state
+		switch {
+		case step.restarts == 1:
+			text += ", 1 restart"
+		case step.restarts > 1:
+			text += fmt.Sprintf(", %d restarts", step.restarts)
+		}
+		d.live.partial(e.Step, text)
 	}
 	if !d.quiet {
 		d.write(d.endLine(engine.State(state), e.Step.Name, took, string(e.Text)))

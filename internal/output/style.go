@@ -14,6 +14,7 @@ import (
 	"golang.org/x/term"
 
 	"tugline/internal/engine"
+	"tugline/internal/service"
 )
 
 // Style says how text is dressed. The zero Style is plain.
@@ -37,11 +38,11 @@ func (st Style) red(text string) string   { return st.paint(text, color.FgHiRed,
 // state dresses the name of a state.
 func (st Style) state(state engine.State, text string) string {
 	switch state {
-	case engine.Ran:
+	case engine.Ran, engine.Up:
 		return st.paint(text, color.FgHiGreen)
 	case engine.Failed:
 		return st.red(text)
-	case engine.Blocked:
+	case engine.Blocked, engine.State(service.Restarting):
 		return st.paint(text, color.FgHiYellow)
 	case engine.Skipped, engine.Unchanged:
 		return st.paint(text, color.FgCyan)
