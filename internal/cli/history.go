@@ -232,45 +232,20 @@ func (a *app) backgroundLogs(ctx context.Context, running []background.Running, 
 			_, runs := a.session.Background.Find(ctx, r.ID)
 			return follow && len(running) == 1 && runs
 		}
-		if err := a.follow(ctx, r.LogFile, goesOn); err != nil {
+		if err := a.follow(ctx, func() string { return r.LogFile }, goesOn); err != nil {
 			return err
 		}
 	}
 	return nil
 }
 
-// follow prints a file, and what is added to it while goesOn says so.
-func (a *app) follow(ctx context.Context, path string, goesOn func() bool) error {
-	file, err := os.Open(path)
-	if err != nil {
-		return fmt.Errorf("reading a log: %w", err)
-	}
-	defer file.Close()
-	for {
-		last := !goesOn()
-		if _, err := io.Copy(a.env.Stdout, file); err != nil {
-			return fmt.Errorf("printing a log: %w", err)
-		}
-		if last {
-			return nil
-		}
-		select {
-		case <-ctx.Done():
-			return context.Cause(ctx)
-		case <-time.After(100 * time.Millisecond):
-		}
-	}
-}
-
-// copyLog prints a log, and what is added to it while the step runs.
-func (a *app) copyLog(ctx context.Context, ledger *history.Ledger, run history.Run, s history.RunStep, path string, follow bool) error {
+// follow prints a file, once find finds it, and what is added to it while goesOn says
+// so.
+func (a *app) follow(ctx context.Context, find func() string, goesOn func() bool) error {
 	var file *os.File
 	for {
-		last := !follow || !ledger.IsRunning(run.ID, s.Name) && !(path != "" && history.IsOpen(path))
-		if file == nil && path == "" {
-			path = ledger.FindLog(run.ID, s.Name)
-		}
-		if file == nil && path != "" {
+		last := !goesOn()
+		if path := find(); file == nil && path != "" {
 			var err error
 			if file, err = os.Open(path); err != nil {
 				return fmt.Errorf("reading a log: %w", err)
@@ -291,6 +266,19 @@ func (a *app) copyLog(ctx context.Context, ledger *history.Ledger, run history.R
 		case <-time.After(100 * time.Millisecond):
 		}
 	}
+}
+
+// copyLog prints a log, and what is added to it while the step runs.
+func (a *app) copyLog(ctx context.Context, ledger *history.Ledger, run history.Run, s history.RunStep, path string, follow bool) error {
+	find := func() string {
+		if path == "" {
+			path = ledger.FindLog(run.ID, s.Name)
+		}
+		return path
+	}
+	return a.follow(ctx, find, func() bool {
+		return follow && (ledger.IsRunning(run.ID, s.Name) || path != "" && history.IsOpen(path))
+	})
 }
 
 func (a *app) resumeCommand() *cobra.Command {

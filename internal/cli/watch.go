@@ -73,14 +73,9 @@ func (o *watchOptions) addOwn(flags *pflag.FlagSet) {
 func (a *app) watchWords(cmd *cobra.Command, words []string, o *watchOptions) error {
 	o.words = words
 	flags := allFlags(cmd)
-	p, r, err := a.readWords(flags, words)
-	switch {
-	case err != nil:
+	p, r, done, err := a.readRequest(cmd, words)
+	if err != nil || done {
 		return err
-	case r.help != nil:
-		return a.print(taskHelp(r.help, a.base))
-	case r.usage:
-		return cmd.Help()
 	}
 	if err := o.check(flags); err != nil {
 		return err

@@ -346,24 +346,33 @@ func (a *app) runWords(cmd *cobra.Command, words []string, options *runOptions) 
 // runRequest is runWords; override is called when the options of words are set.
 func (a *app) runRequest(cmd *cobra.Command, words []string, options *runOptions, override func()) error {
 	options.words = words
-	flags := allFlags(cmd)
-	p, r, err := a.readWords(flags, words)
-	switch {
-	case err != nil:
+	p, r, done, err := a.readRequest(cmd, words)
+	if err != nil || done {
 		return err
-	case r.help != nil:
-		return a.print(taskHelp(r.help, a.base))
-	case r.usage:
-		return cmd.Help()
 	}
 	override()
-	if err := options.check(flags); err != nil {
+	if err := options.check(allFlags(cmd)); err != nil {
 		return err
 	}
 	if err := a.checkNames(r.calls); err != nil {
 		return err
 	}
 	return a.run(cmd.Context(), p, r.calls, options)
+}
+
+// readRequest reads the words of a command that runs something. If they ask for help,
+// it is given, and nothing more is to be done.
+func (a *app) readRequest(cmd *cobra.Command, words []string) (p *project.Project, r request, done bool, err error) {
+	p, r, err = a.readWords(allFlags(cmd), words)
+	switch {
+	case err != nil:
+		return nil, r, false, err
+	case r.help != nil:
+		return nil, r, true, a.print(taskHelp(r.help, a.base))
+	case r.usage:
+		return nil, r, true, cmd.Help()
+	}
+	return p, r, false, nil
 }
 
 // checkNames reports a call of a task that is not there.
