@@ -93,6 +93,7 @@ func TestAServiceAskedForStaysWhenItsUserGoes(t *testing.T) {
 func TestAKilledSupervisor(t *testing.T) {
 	s := background(t, services(freePort(t)))
 	require.Zero(t, s.tugline("service", "start", "base").code)
+	s.waitForFile("pid-base")
 	var list struct{ Services []struct{ Process int } }
 	require.NoError(t, json.Unmarshal([]byte(s.tugline("service", "list", "--json").stdout), &list))
 	require.NoError(t, syscall.Kill(list.Services[0].Process, syscall.SIGKILL))

@@ -202,7 +202,7 @@ func TestTheDemo(t *testing.T) {
 	assert.Contains(t, doctor.stderr, `the variable "COURIER_KEY" is not set, and task "courier/send" needs it`)
 	s.env = append(s.env, "COURIER_KEY=k-4711")
 	doctor = s.tugline("-C", "my almanac", "doctor")
-	assert.Regexp(t, `^requires +version +found +where\ncksum +any +yes +/\S+\nawk +any +yes +/\S+\n\ntugline.toml with 1 part: 18 tasks, no problems found\n$`, doctor.stdout)
+	assert.Regexp(t, `^requires +version +found +where\ncksum +any +yes +/\S+\nawk +any +yes +/\S+\n\ntugline.toml with 1 part: 21 tasks, no problems found\n$`, doctor.stdout)
 	assert.Contains(t, s.tugline("-C", "my almanac/courier", "send").stdout, "courier: your key is •••\n")
 
 	s.write("my almanac/courier/closed.txt", "saltreach\n")
@@ -357,7 +357,7 @@ func TestWrongUse(t *testing.T) {
 	}{
 		{[]string{"pgae"}, 2, "tugline: there is no task \"pgae\"\n  did you mean \"page\"?\n"},
 		{[]string{"zzz"}, 2, "tugline: there is no task \"zzz\"\n  see tugline list for the tasks\n"},
-		{[]string{"page", "--nope"}, 2, "tugline: neither task \"page\" nor Tugline has an option --nope\n  Tugline options: --jobs --output --after-failure --set --env-file --force --force-needs --as-is --no-store --yes --dry-run --folder --file --quiet --verbose --color --help\n"},
+		{[]string{"page", "--nope"}, 2, "tugline: neither task \"page\" nor Tugline has an option --nope\n  Tugline options: --jobs --output --after-failure --set --env-file --force --force-needs --as-is --no-store --yes --events --dry-run --folder --file --quiet --verbose --color --help\n"},
 		{[]string{"page", "-j", "0"}, 2, "tugline: --jobs must be at least 1, not 0\n"},
 		{[]string{"page", "--output", "x"}, 2, "tugline: --output must be auto, lines, blocks or direct, not \"x\"\n"},
 		{[]string{"page", "--color", "x"}, 2, "tugline: --color must be auto, always or never, not \"x\"\n"},

@@ -113,7 +113,8 @@ run = "stty -a"
 calls = ["raw", "modes"]
 [task.hangs]
 terminal = true
-run = "sh -c 'echo hanging; sleep 60; :'"
+# Some shells lose an interrupt that comes while they start a program: the outer one waits by then.
+run = "sh -c 'sh -c \"echo hanging; exec sleep 60\"; :'"
 `)
 	for _, args := range [][]string{{"prompt"}, {"both", "-j", "2"}} {
 		d := s.dialog(args...)

@@ -431,15 +431,18 @@ func TestKeysOfAWatch(t *testing.T) {
 			screen <- string(buf[:n])
 		}
 	}()
+	seen := "" // and not waited for yet
 	until := func(want string) {
 		t.Helper()
-		seen := ""
-		for text := range screen {
-			if seen += text; strings.Contains(seen, want) {
+		for {
+			if _, rest, found := strings.Cut(seen, want); found {
+				seen = rest
 				return
 			}
+			text, open := <-screen
+			require.True(t, open, "%q, not %q", seen, want)
+			seen += text
 		}
-		require.Contains(t, seen, want)
 	}
 	press := func(key string) {
 		_, err := tty.WriteString(key)
