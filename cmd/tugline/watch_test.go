@@ -381,6 +381,42 @@ func TestWrongUseOfAWatch(t *testing.T) {
 	}
 }
 
+// A file that goes while a round runs is heard, though the round looked for it itself
+// and left nothing else behind.
+func TestAFileThatGoesDuringARoundIsHeard(t *testing.T) {
+	s := tell(t, `
+[task.list]
+reads = "in/*"
+writes = "out/list"
+run = 'ls in >out/list'
+[task.slow]
+needs = ["list"]
+reads = ["s", "in/*"]
+writes = "out/slow"
+run = 'echo same >out/slow; echo >here; read x <go'
+[task.end]
+reads = "out/slow"
+run = "true"
+`)
+	require.NoError(t, mkfifo(filepath.Join(s.dir, "go")))
+	require.NoError(t, mkfifo(filepath.Join(s.dir, "here")))
+	for _, name := range []string{"s", "in/a", "in/b"} {
+		s.write(name, "1")
+	}
+	w := s.watch("end")
+	s.read("here")
+	s.write("go", "\n")
+	w.rounds(1)
+	s.write("s", "2")
+	s.read("here")
+	require.NoError(t, os.Remove(filepath.Join(s.dir, "in/b")))
+	s.write("go", "\n")
+	s.read("here") // of the next round
+	s.write("go", "\n")
+	s.until("the list", func() bool { return s.holds("out/list", "a\n") })
+	w.end()
+}
+
 // Files outside the project are heard, and those behind links.
 func TestAWatchHearsWhatLiesElsewhere(t *testing.T) {
 	s := tell(t, "")

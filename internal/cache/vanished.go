@@ -60,32 +60,32 @@ func (c *Cache) Vanished(p *plan.Plan, t *project.Task) ([]Made, error) {
 // RemoveVanished removes what instances of t left that are no more, and their
 // records, and returns what there is to tell of it. What was edited since stays,
 // with its record. An instance that another Tugline runs is left to that.
-func (c *Cache) RemoveVanished(p *plan.Plan, t *project.Task) (told []string, err error) {
+func (c *Cache) RemoveVanished(p *plan.Plan, t *project.Task) (removed, kept []string, err error) {
 	all, err := c.Vanished(p, t)
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	for _, made := range all {
 		unlock, taken := c.Ledger.TryLock(made.Record.ID)
 		if !taken {
 			continue
 		}
-		removed, err := c.Sweep(made.Paths)
-		if err == nil && len(made.Edited) == 0 && len(removed) == len(made.Paths) {
+		swept, err := c.Sweep(made.Paths)
+		if err == nil && len(made.Edited) == 0 && len(swept) == len(made.Paths) {
 			err = c.Ledger.DropInstance(t.Name, made.Record.ID)
 		}
 		unlock()
-		if len(removed) > 0 {
-			told = append(told, fmt.Sprintf("removed %s: its instance %s no longer exists", someOf(removed), made.Record.Call))
+		if len(swept) > 0 {
+			removed = append(removed, fmt.Sprintf("removed %s: its instance %s no longer exists", someOf(swept), made.Record.Call))
 		}
 		if len(made.Edited) > 0 {
-			told = append(told, fmt.Sprintf("kept %s: edited since its instance %s, which no longer exists, made it", someOf(made.Edited), made.Record.Call))
+			kept = append(kept, fmt.Sprintf("kept %s: edited since its instance %s, which no longer exists, made it", someOf(made.Edited), made.Record.Call))
 		}
 		if err != nil {
-			return told, err
+			return removed, kept, err
 		}
 	}
-	return told, nil
+	return removed, kept, nil
 }
 
 // someOf names the first of some paths, and says how many more there are.

@@ -45,7 +45,8 @@ const (
 	ServiceReady      Kind = "service.ready"
 	ServiceRestarting Kind = "service.restarting"
 	ServiceExited     Kind = "service.exited"
-	RunNote           Kind = "run.note" // what there is to tell of the whole run: Text
+	RunNote           Kind = "run.note"    // what there is to tell of the whole run: Text
+	RunRemoved        Kind = "run.removed" // outputs were removed; Text tells which, and why
 	RunFinished       Kind = "run.finished"
 )
 

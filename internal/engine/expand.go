@@ -103,7 +103,10 @@ func (l *loop) removeVanished(ctx context.Context, tasks []*project.Task) {
 		return
 	}
 	for _, t := range tasks {
-		told, err := l.cfg.Cache.RemoveVanished(l.plan, t)
+		removed, told, err := l.cfg.Cache.RemoveVanished(l.plan, t)
+		for _, text := range removed {
+			l.tell(Event{Kind: RunRemoved, Time: l.cfg.Now(), Text: []byte(l.cfg.Secrets.Text(text))})
+		}
 		if err != nil {
 			told = append(told, fmt.Sprintf("cannot remove outputs of instances of %s that no longer exist: %v", t.Name, err))
 		}

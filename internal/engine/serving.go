@@ -302,6 +302,9 @@ func (l *loop) program(t task, pool *Services) func(ctx context.Context, output 
 // serviceCame takes note of a service that came up, or could not.
 func (l *loop) serviceCame(r Result) {
 	v := l.services
+	for len(v.pool.events) > 0 { // what was told before
+		l.serviceEvent(<-v.pool.events)
+	}
 	v.pending--
 	v.came[r.Step] = r.State == Ran
 	switch {

@@ -147,7 +147,7 @@ func (d *Display) Event(e engine.Event) {
 		}
 	case engine.StepWaiting:
 		d.waiting(e.Step, string(e.Text))
-	case engine.RunNote:
+	case engine.RunNote, engine.RunRemoved:
 		if !d.quiet {
 			d.write(d.style.faint(printable(string(e.Text))) + "\n")
 		}

@@ -126,11 +126,12 @@ func (s *Service) WaitReady(ctx context.Context) error {
 	}
 }
 
-// enter notes and tells a new state.
+// enter tells and notes a new state: who waits for it knows that it was told.
 func (s *Service) enter(state State, reason string) {
 	now := time.Now()
 	s.telling.Lock()
 	defer s.telling.Unlock()
+	s.cfg.Tell(Event{Time: now, State: state, Reason: reason})
 	s.mu.Lock()
 	s.status.State, s.status.Since = state, now
 	if state == Restarting {
@@ -139,7 +140,6 @@ func (s *Service) enter(state State, reason string) {
 	close(s.changed)
 	s.changed = make(chan struct{})
 	s.mu.Unlock()
-	s.cfg.Tell(Event{Time: now, State: state, Reason: reason})
 }
 
 // keep keeps the program running until ctx is done or it has ended for good.

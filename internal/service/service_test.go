@@ -4,10 +4,13 @@ import (
 	"context"
 	"errors"
 	"net"
+	"net/http"
+	"net/http/httptest"
 	"os"
 	"regexp"
 	"runtime"
 	"strconv"
+	"sync/atomic"
 	"testing"
 	"testing/synctest"
 	"time"
@@ -175,6 +178,34 @@ func TestAPortMakesItReady(t *testing.T) {
 	cfg.Check.Port = address
 	s := Start(cfg)
 	require.NoError(t, s.WaitReady(t.Context()))
+	s.Stop(nil)
+	<-s.Done()
+}
+
+func TestAnAnswerMakesItReady(t *testing.T) {
+	var asked atomic.Int32
+	web := httptest.NewUnstartedServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
+		if asked.Add(1) < 3 {
+			w.WriteHeader(http.StatusServiceUnavailable)
+		}
+	}))
+	defer web.Close()
+	address := web.Listener.Addr().String()
+	web.Listener.Close() // the program listens, not the test
+	p := &program{run: func(ctx context.Context, start int, output func([]byte)) error {
+		l, err := net.Listen("tcp", address)
+		if err != nil {
+			return err
+		}
+		web.Listener = l
+		web.Start()
+		return stays(ctx, start, output)
+	}}
+	cfg := p.config()
+	cfg.Check.HTTP = "http://" + address + "/health"
+	s := Start(cfg)
+	require.NoError(t, s.WaitReady(t.Context()))
+	assert.EqualValues(t, 3, asked.Load())
 	s.Stop(nil)
 	<-s.Done()
 }

@@ -85,6 +85,7 @@ type rounds struct {
 	watched string            // the scope, as a key
 	ended   map[string]string // the sums of the steps that ended well, by their IDs
 	changed []string          // why there is a round
+	named   []string          // of changed, what is told
 	writes  *glob.Sets        // what the steps of the last round write
 	broken  *glob.Sets        // what those write that did not end well
 	outputs outputs
@@ -130,7 +131,7 @@ func (s *Session) Watch(ctx context.Context, r Request, w Watching) error {
 func (k *rounds) round(ctx context.Context, first bool) error {
 	k.cfg.Run = history.RoundName(NewRunName(), k.cfg.Run)
 	r := k.request
-	r.Changed = k.changed
+	r.Changed = k.named
 	prepared, err := k.prepare(ctx, r, first || k.before != nil)
 	if err == nil && k.watch(prepared.Plan) {
 		// What was asked of files before they were watched may have changed since.
@@ -178,7 +179,7 @@ func (k *rounds) round(ctx context.Context, first bool) error {
 
 // run runs a round.
 func (k *rounds) run(ctx context.Context, run *Run) (engine.Summary, error) {
-	how := k.w.Shower.Round(run, k.changed)
+	how := k.w.Shower.Round(run, k.named)
 	if !k.w.Stop {
 		return run.Do(ctx, how)
 	}
@@ -256,7 +257,7 @@ func (k *rounds) touched(globs []plan.Glob) bool {
 // wait returns when there is a reason for another round. The error says why there is
 // none any more.
 func (k *rounds) wait(ctx context.Context) error {
-	k.changed = nil
+	k.changed, k.named = nil, nil
 	for {
 		if pending := k.watcher.Peek(); k.paused || pending.Empty() {
 			k.w.Shower.Waiting(k.paused)
@@ -336,13 +337,13 @@ func (k *rounds) command(c Command) (again bool) {
 // take takes what changed, and reports whether a round is to be made of it.
 func (k *rounds) take() bool {
 	c := k.watcher.Take()
-	named := k.worthNaming(c.Paths) // before the tree forgets
+	passing := k.passing(c.Paths) // before the tree forgets
 	if c.Lost {
 		k.Files().InvalidateAll()
 	} else {
 		k.Files().Invalidate(slices.Concat(c.Paths, c.Unsure, c.Other), k.watcher.IsWatched)
 	}
-	paths := named
+	paths := c.Paths
 	if len(paths) == 0 {
 		paths = c.Unsure
 	}
@@ -353,28 +354,35 @@ func (k *rounds) take() bool {
 	if len(paths) == 0 && !c.Lost {
 		return false
 	}
-	k.changed = append(k.changed, paths...)
+	k.changed, k.named = append(k.changed, paths...), append(k.named, worthNaming(paths, passing)...)
 	k.saved = c.Last
 	during := k.acted && len(paths) > 0 && c.Last.Before(k.streak.end.Add(max(noticeTime, 3*k.w.Poll/2)))
 	if file := k.streak.add(slices.DeleteFunc(slices.Clone(paths), k.writes.Match), during); file != "" {
 		k.w.Shower.Note(fmt.Sprintf("%s changed during three rounds in a row: a task seems to change what it reads. It runs again when something else changes", file))
-		k.changed = nil
+		k.changed, k.named = nil, nil
 		return false
 	}
 	return true
 }
 
+// passing returns those of paths that were not there when the tree last looked and are
+// gone again, as the temporary files of editors are.
+func (k *rounds) passing(paths []string) map[string]bool {
+	passing := map[string]bool{}
+	for _, p := range paths {
+		if _, err := os.Lstat(filepath.Join(k.Project.Folder, filepath.FromSlash(p))); err != nil && !k.Files().Knows(p) {
+			passing[p] = true
+		}
+	}
+	return passing
+}
+
 // worthNaming returns the paths of a change, which are sorted, without what says
-// nothing beside the others: folders of others, and temporary files, which were not
-// there before and are gone again.
-func (k *rounds) worthNaming(paths []string) []string {
+// nothing beside the others: folders of others, and what was passing.
+func worthNaming(paths []string, passing map[string]bool) []string {
 	var named []string
 	for i, p := range paths {
-		if i+1 < len(paths) && strings.HasPrefix(paths[i+1], p+"/") {
-			continue
-		}
-		_, err := os.Lstat(filepath.Join(k.Project.Folder, filepath.FromSlash(p)))
-		if err == nil || k.Files().Knows(p) {
+		if !passing[p] && (i+1 == len(paths) || !strings.HasPrefix(paths[i+1], p+"/")) {
 			named = append(named, p)
 		}
 	}
