@@ -78,6 +78,9 @@ func tell(t *testing.T, projectFile string) *story {
 			s.env = append(s.env, pair)
 		}
 	}
+	if looksForRaces {
+		s.env = append(s.env, "GORACE=atexit_sleep_ms=0") // nothing reports in the second that it waits otherwise
+	}
 	s.env = append(s.env, "TERM=xterm-256color", "TUGLINE_STORE="+filepath.Join(t.TempDir(), "store"))
 	if projectFile != "" {
 		s.write("tugline.toml", projectFile)

@@ -80,7 +80,7 @@ func (s *story) until(what string, holds func() bool) {
 func (w *watching) rounds(n int) string {
 	w.t.Helper()
 	const waits = "waiting for changes\n"
-	w.until(fmt.Sprintf("%d rounds", n), func() bool { return strings.Count(w.printed(), waits) == n && strings.HasSuffix(w.printed(), waits) })
+	w.until(fmt.Sprintf("%d rounds", n), func() bool { return strings.Count(w.printed(), waits) == n })
 	all := strings.Split(w.printed(), waits)
 	return all[n-1]
 }

@@ -274,7 +274,6 @@ func (r *rounds) Round(run *session.Run, changed []string) session.How {
 
 // Service shows what a service does between two rounds.
 func (r *rounds) Service(e engine.Event) {
-	r.told = false
 	r.events.event(e) // a failure is seen with the next round
 	if r.between == nil {
 		mode := output.Lines
