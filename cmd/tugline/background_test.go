@@ -158,6 +158,9 @@ folder = "`+strings.Repeat("a", 60)+`"
 	got = s.tugline("service", "start", "slow")
 	assert.Regexp(t, `(?s)was not ready within 50ms.*waiting`, got.stderr)
 	assert.Empty(t, s.serviceNames())
+	for _, words := range []string{"service", "service begin", "service start", "service stop", "service restart plain", "service start nothing"} {
+		assert.Equal(t, 2, s.tugline(strings.Fields(words)...).code, words)
+	}
 	got = s.tugline("service", "start", "plain")
 	assert.Equal(t, 2, got.code)
 	assert.Contains(t, got.stderr, "plain is no service")

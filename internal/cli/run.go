@@ -49,9 +49,14 @@ func (o *runOptions) add(flags *pflag.FlagSet) {
 	flags.StringVar(&o.after, "after-failure", "", "what happens to other tasks after a failure, `HOW`: drain, abort or continue")
 	o.addVariables(flags)
 	o.cacheOptions.add(flags)
-	flags.BoolVar(&o.yes, "yes", false, "answer yes to all questions of tasks")
+	o.addYes(flags)
 	flags.StringVar(&o.events, "events", "", "write what happens to `FILE`, one JSON object a line")
 	flags.BoolVarP(&o.dryRun, "dry-run", "n", false, "show what would run, as tugline plan does, without running it")
+}
+
+// addYes adds the option that answers questions.
+func (o *runOptions) addYes(flags *pflag.FlagSet) {
+	flags.BoolVar(&o.yes, "yes", false, "answer yes to all questions of tasks")
 }
 
 // addVariables adds the options that set variables.

@@ -45,7 +45,10 @@ func (a *app) serviceCommand() *cobra.Command {
 		Short: "Start, stop and list services in the background",
 		Long: `Services in the background run on when Tugline has ended, across terminals. Runs
 and watches that need one use it, if it is still what they need.`,
-		Args: cobra.NoArgs,
+		Args: noArgs,
+		RunE: func(*cobra.Command, []string) error {
+			return &usageError{msg: "tugline service needs one of start, stop, restart, list"}
+		},
 	}
 	cmd.AddCommand(a.serviceStartCommand(), a.serviceStopCommand(), a.serviceRestartCommand(), a.serviceListCommand())
 	for _, sub := range cmd.Commands() {
@@ -64,6 +67,7 @@ func (a *app) serviceStartCommand() *cobra.Command {
 	})
 	cmd.Short = "Start services in the background, with what they need, and wait until they are ready"
 	run.addVariables(cmd.Flags())
+	run.addYes(cmd.Flags())
 	return cmd
 }
 
@@ -185,6 +189,7 @@ func (a *app) serviceRestartCommand() *cobra.Command {
 	})
 	cmd.Short = "Stop services, and start them again as they are now"
 	run.addVariables(cmd.Flags())
+	run.addYes(cmd.Flags())
 	return cmd
 }
 
