@@ -138,6 +138,10 @@ KEY = { secret = true, value = "hush-hush" }
 stays = true
 run = 'echo "no luck with $KEY"; exit 3'
 ready = { run = "false" }
+[task.brief]
+stays = true
+run = 'true'
+ready = { run = "false" }
 [task.slow]
 stays = true
 run = 'echo waiting; sleep 1000'
@@ -155,6 +159,9 @@ folder = "`+strings.Repeat("a", 60)+`"
 	assert.Equal(t, 1, got.code)
 	assert.Regexp(t, `(?s)exit code 3; its last output:.*no luck with •••`, got.stderr)
 	assert.NotContains(t, s.tugline("log", "bad").stdout, "hush")
+	got = s.tugline("service", "start", "brief")
+	assert.Equal(t, 1, got.code)
+	assert.Contains(t, got.stderr, "ended")
 	got = s.tugline("service", "start", "slow")
 	assert.Regexp(t, `(?s)was not ready within 50ms.*waiting`, got.stderr)
 	assert.Empty(t, s.serviceNames())

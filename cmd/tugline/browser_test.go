@@ -5,8 +5,11 @@ package main
 import (
 	"context"
 	"fmt"
+	"io"
+	"net/http"
 	"os/exec"
 	"regexp"
+	"strings"
 	"testing"
 	"time"
 
@@ -58,7 +61,8 @@ serve = { roots = ["site", "public"], refresh = true }
 	w := s.watch("preview")
 	address := regexp.MustCompile(`serving (http://\S+/)\n`)
 	s.until("it serves", func() bool { return address.MatchString(w.printed()) })
-	ctx := browse(t, address.FindStringSubmatch(w.printed())[1])
+	at := address.FindStringSubmatch(w.printed())[1]
+	ctx := browse(t, at)
 	shows := func(what, script, want string) {
 		t.Helper()
 		s.until(what, func() bool {
@@ -76,6 +80,18 @@ serve = { roots = ["site", "public"], refresh = true }
 		}
 	}
 
+	// A page that was loaded while it was being made is loaded once more.
+	s.until("the page is of the last version", func() bool {
+		shown, err := chromedp.Run(ctx, chromedp.Evaluate[string](`document.querySelector("script[src]")?.src ?? ""`))
+		resp, getErr := http.Get(at)
+		if err != nil || getErr != nil {
+			return false
+		}
+		defer resp.Body.Close()
+		page, err := io.ReadAll(resp.Body)
+		_, version, _ := strings.Cut(shown, "version=")
+		return err == nil && version != "" && strings.Contains(string(page), version) && strings.HasSuffix(w.printed(), "waiting for changes\n")
+	})
 	require.NoError(t, chromedp.Do(ctx, chromedp.Evaluate[chromedp.Void](`window.marker = true`)))
 	s.write("public/style.css", "p { color: rgb(4, 5, 6) }")
 	shows("the new style", color, "rgb(4, 5, 6)")

@@ -8,6 +8,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
 	"net"
 	"os"
 	"path/filepath"
@@ -123,8 +124,8 @@ func (f Folder) Find(ctx context.Context, id string) (r Running, runs bool) {
 		return r, false
 	}
 	if r.Status, err = r.call(ctx, "status"); err != nil {
-		r.Status = Status{State: service.Starting, Since: r.Started, Error: err.Error()}
-		return r, f.isSupervised(id) // it may have ended in this moment
+		// It ends in this moment: it listened before there was an entry.
+		return r, !isUnheard(err) && f.isSupervised(id)
 	}
 	return r, true
 }
@@ -191,9 +192,14 @@ func (e *Entry) WaitReady(ctx context.Context) error {
 		return err
 	case status.Error != "":
 		return errors.New(status.Error)
+	case status.State == service.Stopped:
+		return errEnded
 	}
 	return nil
 }
+
+// errEnded says that a service ended well before it was ready.
+var errEnded = errors.New("it ended by itself")
 
 // Stop stops a service, and returns when it has ended.
 func (f Folder) Stop(ctx context.Context, e *Entry) error {
@@ -292,8 +298,8 @@ func (f Folder) launch(ctx context.Context, spec Spec, start Starter) error {
 // startTime is how long a supervisor may take until it listens.
 const startTime = 10 * time.Second
 
-// isUnheard reports whether nothing listens at a socket, yet or any more.
+// isUnheard reports whether nobody answers at a socket, yet or any more.
 func isUnheard(err error) bool {
 	var op *net.OpError
-	return errors.As(err, &op) && op.Op == "dial"
+	return errors.As(err, &op) || errors.Is(err, io.EOF)
 }

@@ -38,6 +38,7 @@ type supervisor struct {
 	log     *boundedLog
 	service *service.Service
 	address atomic.Value // a string
+	stopped atomic.Bool  // somebody asked for that
 }
 
 // Supervise keeps the service running that input tells of, until it has ended or ctx
@@ -50,7 +51,7 @@ func Supervise(ctx context.Context, input io.Reader, session *shell.Session) err
 	s := &supervisor{folder: In(r.Records), spec: r.Spec, session: session}
 	err := s.run(ctx)
 	if err != nil {
-		os.WriteFile(s.folder.file(s.spec.ID, ".failed"), []byte(err.Error()), 0o600) // who started it waits for that
+		atomicfile.Write(s.folder.file(s.spec.ID, ".failed"), []byte(err.Error())) // best effort: who started it waits for that
 	}
 	return err
 }
@@ -103,8 +104,11 @@ func (s *supervisor) run(ctx context.Context) error {
 	<-s.service.Done()
 	listener.Close()
 	answers.Wait() // who waits for it to be ready is told that it will not be
-	if status := s.status(); status.Error != "" {
+	switch status := s.status(); {
+	case status.Error != "":
 		return errors.New(status.Error)
+	case ctx.Err() == nil && !s.stopped.Load():
+		return errEnded
 	}
 	return nil
 }
@@ -218,6 +222,7 @@ func (s *supervisor) answer(listener net.Listener, answers *sync.WaitGroup) {
 			}
 			switch strings.TrimSpace(what) {
 			case "stop":
+				s.stopped.Store(true)
 				s.service.Stop(errStopped)
 				<-s.service.Done()
 			case "wait":
