@@ -324,6 +324,9 @@ func (a *app) resume(cmd *cobra.Command, name string, options *runOptions) error
 	case slices.ContainsFunc(run.Request, func(w string) bool { return strings.Contains(w, secret.Shown) }):
 		return &usageError{msg: fmt.Sprintf("the request of run %s held a secret, which is not kept: %s", run.ID, strings.Join(run.Request, " ")), hint: "repeat it in full"}
 	}
+	if len(run.Request) > 1 && run.Request[0] == "service" && run.Request[1] == "start" {
+		return &usageError{msg: fmt.Sprintf("run %s started services in the background", run.ID), hint: "to try again: tugline " + strings.Join(run.Request, " ")}
+	}
 	if run.IsRound() {
 		run.Request = run.Request[1:] // one round of it is made again
 	}

@@ -94,7 +94,11 @@ func (a *app) startServices(ctx context.Context, calls []project.Call, options *
 	if err := a.ask(ctx, prepared.Plan, options.yes); err != nil {
 		return err
 	}
-	run := a.session.Begin(prepared, session.Words{Request: append([]string{"service", "start"}, options.words...), Stood: a.stood, File: a.file})
+	words := []string{"service", "start"}
+	for _, call := range calls {
+		words = append(words, call.Text)
+	}
+	run := a.session.Begin(prepared, session.Words{Request: words, Stood: a.stood, File: a.file})
 	mode := a.mode(run.Plan, options)
 	display := a.display(run, mode, a.session.Jobs(r), false)
 	summary, err := run.Do(ctx, session.How{Quiet: a.quiet, Detach: true, Streams: a.streams(mode), Sink: func(e engine.Event) error { return show(display, e) }})

@@ -404,6 +404,7 @@ func (k *rounds) reload(paths []string) []string {
 		k.before = &Reloaded{k.Project, k.Base, k.request}
 	}
 	k.Project, k.Base, k.request = reloaded.Project, reloaded.Base, reloaded.Request
+	k.request.Force, k.request.ForceNeeds = false, false // that was for the first round
 	return paths
 }
 
