@@ -9,6 +9,7 @@ import (
 	"os/exec"
 	"strings"
 	"syscall"
+	"time"
 )
 
 // helperArg as the first argument makes the test binary a helper of the stories:
@@ -45,7 +46,7 @@ func help(args []string) int {
 			fmt.Fprintln(os.Stderr, err)
 			return 1
 		}
-		select {}
+		<-time.After(time.Hour) // longer than any story; without a timer the runtime takes this for a deadlock
 	case "dial":
 		conn, err := net.Dial("tcp", "127.0.0.1:"+args[1])
 		if err != nil {
