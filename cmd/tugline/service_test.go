@@ -153,6 +153,35 @@ func TestATakenPortIsNamed(t *testing.T) {
 	}
 }
 
+// Instances that are only known in the run use services, too: one that is there
+// already, and one of their own.
+func TestServicesOfInstancesThatAreMade(t *testing.T) {
+	s := tell(t, fmt.Sprintf(`
+[task.names]
+needs = ["both"]
+writes = "names"
+run = 'printf "a\nb\n" >names'
+[task.both]
+stays = true
+run = """%s"""
+ready = { run = "test -e pid-both" }
+[task.own]
+stays = true
+run = """%s"""
+ready = { run = "test -e pid-own" }
+[task.each]
+each.name = { lines = "names" }
+needs = ["both", "own"]
+run = 'kill -0 $(cat pid-both) && kill -0 $(cat pid-own)'
+`, helper("stay pid-both"), helper("stay pid-own")))
+	got := s.tugline("each")
+	require.Zero(t, got.code, got.stdout+got.stderr)
+	assert.Equal(t, 1, strings.Count(got.stdout, "ready      both"))
+	assert.Equal(t, 1, strings.Count(got.stdout, "ready      own"))
+	s.eventuallyGone("pid-both")
+	s.eventuallyGone("pid-own")
+}
+
 func TestAServiceThatIsNotReady(t *testing.T) {
 	s := tell(t, "[task.a]\nstays = true\nrun = 'echo thinking; sleep 1000'\nready = { run = 'test -e never', timeout = '100ms' }\n[task.b]\nneeds = ['a']\nrun = 'true'\n")
 	got := s.tugline("b")

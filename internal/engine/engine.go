@@ -488,7 +488,7 @@ func (l *loop) finish(r Result) {
 	if r.Step.Role == plan.Start && r.State != Ran {
 		l.endCalls(r.Step)
 	}
-	l.services.ended(r.Step)
+	l.endUse(r.Step)
 	for _, s := range l.waiting[i] {
 		if l.waits[s.Index]--; l.waits[s.Index] == 0 {
 			l.startOrEnd(s)

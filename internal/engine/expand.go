@@ -81,6 +81,7 @@ func (l *loop) grow(added []*plan.Step) {
 	for _, s := range added {
 		l.count(s)
 	}
+	l.noteServices(added)
 	l.rank(len(l.plan.Steps) - n)
 	l.tell(Event{Kind: StepsAdded, Time: l.cfg.Now(), Added: added})
 }

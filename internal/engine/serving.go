@@ -24,32 +24,48 @@ type serving struct {
 	used    map[*plan.Step][]string // by step: the IDs of the services that it uses
 	pending int                     // how many come up
 	came    map[*plan.Step]bool     // they are up, or will be when they are used
+	mine    map[string]*running     // by ID: those of this run
 	exited  bool                    // one ended by itself that stays
 	ending  sync.WaitGroup
 }
 
 // prepareServices looks for the services of the plan.
 func (l *loop) prepareServices() {
-	if !slices.ContainsFunc(l.plan.Steps, (*plan.Step).Stays) {
+	l.noteServices(l.plan.Steps)
+	if l.services == nil {
 		return
 	}
-	pool := l.cfg.Services
-	if pool == nil {
-		pool = NewServices()
+	for id, s := range l.services.steps {
+		if l.services.pool.get(id).alive() {
+			l.restartLast(s)
+		}
 	}
-	v := &serving{pool: pool, steps: map[string]*plan.Step{}, asked: l.plan.Asked(), used: map[*plan.Step][]string{}, came: map[*plan.Step]bool{}}
-	l.services = v
-	for _, s := range l.plan.Steps {
+}
+
+// noteServices notes which steps are services, and which use some.
+func (l *loop) noteServices(steps []*plan.Step) {
+	if l.services == nil {
+		if !slices.ContainsFunc(steps, (*plan.Step).Stays) {
+			return
+		}
+		pool := l.cfg.Services
+		if pool == nil {
+			pool = NewServices()
+		}
+		l.services = &serving{pool: pool, steps: map[string]*plan.Step{}, used: map[*plan.Step][]string{}, came: map[*plan.Step]bool{}, mine: map[string]*running{}}
+	}
+	v := l.services
+	v.asked = l.plan.Asked()
+	for _, s := range steps {
 		if s.Stays() {
 			v.steps[s.ID()] = s
 		}
 		for _, used := range s.Services() {
-			v.used[s] = append(v.used[s], used.ID())
-		}
-	}
-	for id, s := range v.steps {
-		if pool.get(id).alive() {
-			l.restartLast(s)
+			id := used.ID()
+			v.used[s] = append(v.used[s], id)
+			if r := v.mine[id]; r != nil && s.Works() && !s.Stays() {
+				r.needed++
+			}
 		}
 	}
 }
@@ -111,20 +127,23 @@ func (v *serving) use(ctx context.Context, t task) error {
 	return nil
 }
 
-// ended notes that a step has ended, and stops the services that only it used.
-func (v *serving) ended(s *plan.Step) {
+// endUse notes that a step has ended, and stops the services that only it used. While
+// there are instances that are not known yet, none is stopped: they may use it.
+func (l *loop) endUse(s *plan.Step) {
+	v := l.services
 	if v == nil || v.pool.Keep || s.Stays() || !s.Works() {
 		return
 	}
 	over := map[*running]bool{}
 	for _, id := range v.used[s] {
-		if r := v.pool.get(id); r != nil {
+		if r := v.mine[id]; r != nil {
 			if r.needed--; r.needed == 0 && !r.kept {
 				over[r] = true
 			}
 		}
 	}
-	if len(over) > 0 {
+	isOpen := func(s *plan.Step) bool { return s.Loop != nil && l.state[s.Index] == "" }
+	if len(over) > 0 && !slices.ContainsFunc(l.plan.Steps, isOpen) {
 		v.ending.Go(func() { v.pool.stop(func(r *running) bool { return over[r] }, errNotNeeded) })
 	}
 }
@@ -136,6 +155,7 @@ func (l *loop) startService(ctx context.Context, s *plan.Step) {
 	v.pending++
 	t := l.task(ctx, s)
 	r, err := l.newRunning(t)
+	v.mine[s.ID()] = r
 	failed := slices.ContainsFunc(l.summary.Results, func(r Result) bool { return r.State == Failed })
 	l.workers.Go(func() {
 		came := Result{Step: s, State: Ran}
