@@ -54,7 +54,8 @@ run = '''%s'''
 [task.later]
 reads = "src"
 needs = ["test"]
-run = 'test ! -e pid-api || ! kill -0 "$(cat pid-api)"'
+timeout = "1m"
+run = 'while kill -0 "$(cat pid-api)" 2>/dev/null; do sleep 0.01; done' # it is gone before the run ends
 `, port, helper("stay pid-base"), helper("listen $PORT pid-api"), helper("dial $PORT"))
 }
 

@@ -210,6 +210,7 @@ func (p *Services) start(r *running) {
 	p.started = append(p.started, r)
 	p.mu.Unlock()
 	r.begun = time.Now()
+	r.log.add(nil) // it can be followed before anything is printed
 	p.events <- Event{Kind: StepStarted, Time: r.begun, Step: r.step}
 	r.service.Store(service.Start(service.Config{
 		Run: r.program, Check: r.check, Restart: r.step.Task.Service.Restart, Tell: func(e service.Event) { p.tell(r, e) },
@@ -225,6 +226,7 @@ func (p *Services) tell(r *running, e service.Event) {
 		r.log.add(e.Output)
 	case service.Ready:
 		out.Kind = ServiceReady
+		r.log.add(nil) // the record of the run may be there by now
 	case service.Restarting:
 		out.Kind = ServiceRestarting
 	case service.Stopped, service.Failed:
