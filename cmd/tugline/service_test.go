@@ -62,6 +62,7 @@ run = 'while kill -0 "$(cat pid-api)" 2>/dev/null; do sleep 0.01; done' # it is 
 func TestServicesLiveWhileTheyAreNeeded(t *testing.T) {
 	s := tell(t, services(freePort(t)))
 	s.write("src", "one")
+	assert.Contains(t, s.tugline("show", "api").stdout, "  keeps running, as a service\n  ready when $PORT accepts connections\n")
 	assert.Regexp(t, `(?s)start +base +needed by test\n.*start +api +needed by test\nrun +test `, s.tugline("plan", "later").stdout)
 	got := s.tugline("later")
 	require.Zero(t, got.code, got.stdout+got.stderr)
@@ -287,6 +288,29 @@ serve = { roots = ["site", "public"], refresh = true }
 	s.write("public/style.css", "b { color: red }") // nothing runs for it
 	events(`event: styles`)
 	w.end()
+}
+
+// What is wrong with the texts of a service is told before anything starts.
+func TestServicesThatCannotBePlanned(t *testing.T) {
+	s := tell(t, `
+[task.first]
+run = "touch started"
+[task.a]
+needs = ["first"]
+serve = { roots = ["."], port = "$PLACE" }
+[task.b]
+needs = ["first"]
+stays = true
+run = "true"
+ready = { port = "localhost:$PLACE", http = "http://$NOWHERE/" }
+`)
+	s.env = append(s.env, "PLACE=harbour")
+	got := s.tugline("a", "b")
+	assert.Equal(t, 2, got.code)
+	for _, want := range []string{`6:33: "harbour" is no port`, `11:18: "localhost:harbour" is no port`, `11:45: "NOWHERE": unbound variable`} {
+		assert.Contains(t, got.stderr, want)
+	}
+	assert.NoFileExists(t, filepath.Join(s.dir, "started"))
 }
 
 func TestWrongServices(t *testing.T) {

@@ -3,14 +3,12 @@ package engine
 import (
 	"context"
 	"errors"
-	"fmt"
 	"path/filepath"
 	"slices"
 	"strconv"
 	"sync/atomic"
 
 	"tugline/internal/plan"
-	"tugline/internal/project"
 	"tugline/internal/serve"
 	"tugline/internal/service"
 )
@@ -58,15 +56,8 @@ func (p *Services) pageServer(s *plan.Step, r *running) error {
 func serveOptions(s *plan.Step) (serve.Options, error) {
 	from := s.Task.Service.Serve
 	opts := serve.Options{Refresh: from.Refresh}
-	fill := func(t project.Text) (string, error) {
-		value, err := s.Expand(t)
-		if err != nil {
-			return "", project.Diagnostics{{Span: t.Span, Msg: err.Error()}}
-		}
-		return value, nil
-	}
-	for _, root := range from.Roots {
-		folder, err := fill(root)
+	for _, root := range from.Roots { // all texts were found good when the step was planned
+		folder, err := s.Expand(root)
 		if err != nil {
 			return opts, err
 		}
@@ -76,18 +67,15 @@ func serveOptions(s *plan.Step) (serve.Options, error) {
 		opts.Roots = append(opts.Roots, folder)
 	}
 	var err error
-	if opts.Host, err = fill(from.Host); err != nil {
+	if opts.Host, err = s.Expand(from.Host); err != nil {
 		return opts, err
 	}
-	if opts.NotFound, err = fill(from.NotFound); err != nil {
+	if opts.NotFound, err = s.Expand(from.NotFound); err != nil {
 		return opts, err
 	}
-	port, err := fill(from.Port)
+	port, err := s.Expand(from.Port)
 	if err == nil && port != "" {
 		opts.Port, err = strconv.Atoi(port)
-		if err != nil || opts.Port < 0 || opts.Port > 65535 {
-			err = fmt.Errorf("%q is no port", port)
-		}
 	}
 	if opts.Host == "" {
 		opts.Host = "127.0.0.1"

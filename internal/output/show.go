@@ -162,11 +162,42 @@ func rules(t *project.Task) []string {
 	add(len(locks) > 0, "holds the lock %s", strings.Join(locks, ", "))
 	add(t.Ask.Value != "", "asks %q", t.Ask.Value)
 	add(t.Terminal, "owns the terminal")
+	lines = append(lines, serviceRules(t.Service)...)
 	add(t.Always, "always runs")
 	add(t.OnRequest, "only on request")
 	add(len(t.WatchAlso) > 0, "in a watch, runs when one of these changes, too: %s", strings.Join(pathTexts([]project.Paths{{Globs: t.WatchAlso}}), ", "))
 	add(t.NoStore, "keeps no copies of its outputs")
 	add(t.After != "", "after a failure among its own: %s", t.After)
+	return lines
+}
+
+// serviceRules tells how a service is kept running; nil is no service.
+func serviceRules(s *project.Service) []string {
+	if s == nil {
+		return nil
+	}
+	lines := []string{"keeps running, as a service"}
+	if s.Serve != nil {
+		var roots []string
+		for _, r := range s.Serve.Roots {
+			roots = append(roots, r.Value)
+		}
+		lines = []string{"serves the pages of " + strings.Join(roots, ", ")}
+		if s.Serve.Port.Value != "" {
+			lines[0] += ", at port " + s.Serve.Port.Value
+		}
+	}
+	add := func(given bool, format string, args ...any) {
+		if given {
+			lines = append(lines, fmt.Sprintf(format, args...))
+		}
+	}
+	add(s.Ready.Port.Value != "", "ready when %s accepts connections", s.Ready.Port.Value)
+	add(s.Ready.HTTP.Value != "", "ready when %s answers", s.Ready.HTTP.Value)
+	add(s.Ready.Log != nil, "ready when it prints a line that matches %v", s.Ready.Log)
+	add(s.Ready.Run.Value != "", "ready when this succeeds: %s", strings.TrimSpace(s.Ready.Run.Value))
+	add(s.Restart, "started again after a failure")
+	add(s.Grace > 0, "has %v to end", s.Grace)
 	return lines
 }
 

@@ -358,6 +358,7 @@ func (b *builder) instance(t *project.Task, c project.Call, args arguments, in c
 	}
 	b.paths(s)
 	b.refer(s)
+	b.checkService(s)
 	for _, c := range t.Needs {
 		need := b.add(c.Task, c, s.scope, callSite{trigger: in.trigger, failures: in.failures})
 		if need.neededBy != s { // else it is named twice
