@@ -251,7 +251,7 @@ func (k *rounds) touched(globs []plan.Glob) bool {
 		return false
 	}
 	meant := sets([][]glob.Pattern{plan.Patterns(globs)})
-	return slices.ContainsFunc(k.changed, func(p string) bool { return meant.Match(p) || meant.Below(p, true) })
+	return slices.ContainsFunc(k.changed, func(p string) bool { return meant.Match(p) || meant.Below(p, false) })
 }
 
 // wait returns when there is a reason for another round. The error says why there is

@@ -90,7 +90,7 @@ func (w *Watcher) inFolder(p string, e fsnotify.Event) {
 // noteFolder notes that a folder changed, or a link to a folder: if something below
 // may match, that may have. w is locked.
 func (w *Watcher) noteFolder(p string) {
-	if w.scope.Match(p) || w.scope.Below(p, true) {
+	if w.scope.Match(p) || w.scope.Below(p, false) {
 		w.note(p, ofMatch)
 	}
 }

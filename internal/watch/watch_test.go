@@ -101,6 +101,15 @@ func TestSavesOfEveryKindAreTold(t *testing.T) {
 		w.write("src/moved/er/still/b.txt", "3")
 		assert.Equal(t, []string{"src/moved/er/still/b.txt"}, w.changes("src/moved/er/still/b.txt"), "under the new name alone")
 
+		require.NoError(t, os.Rename(filepath.Join(w.top, "src/moved"), filepath.Join(w.top, "away")))
+		if poll == 0 {
+			w.changes("src/moved")
+		} else {
+			w.changes("src/moved/er/still/b.txt")
+		}
+		require.NoError(t, os.Rename(filepath.Join(w.top, "away"), filepath.Join(w.top, "src/moved")))
+		w.changes("src/moved/er/still/b.txt")
+
 		require.NoError(t, os.RemoveAll(filepath.Join(w.top, "src")))
 		w.changes("src/a.txt", "src/moved/er/still/b.txt")
 		w.write("src/a.txt", "4") // made again, with the folder
