@@ -7,12 +7,15 @@ import (
 	"os"
 	"path/filepath"
 	"regexp"
+	"slices"
 	"strings"
 	"syscall"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"tugline/internal/history"
 )
 
 const trial = `
@@ -109,6 +112,7 @@ func TestEveryRunIsRemembered(t *testing.T) {
 		}
 	}
 	assert.Len(t, run.Steps, 7)
+	s.recordedGraph(runs.Runs[1].ID)
 	table := s.tugline("runs", "latest").stdout
 	assert.Regexp(t, `ran +publish --to 'gull rock' +\+0\.`, table)
 	assert.Equal(t, 1, strings.Count(s.tugline("runs", "--failed").stdout, "\n")-1)
@@ -133,6 +137,31 @@ func TestEveryRunIsRemembered(t *testing.T) {
 		s.tugline("note")
 	}
 	assert.Equal(t, 4, strings.Count(s.tugline("runs").stdout, "\n")-1, "keep_runs")
+}
+
+// recordedGraph looks at what the record of a run of the trial tells of its graph.
+func (s *story) recordedGraph(id string) {
+	s.t.Helper()
+	var run history.Run
+	require.NoError(s.t, json.Unmarshal([]byte(s.tugline("runs", id, "--json").stdout), &run))
+	needs, steps := map[int][]int{}, map[string]history.RunStep{}
+	for _, g := range run.Groups {
+		needs[g.Index] = g.Needs
+	}
+	for _, step := range run.Steps {
+		needs[step.Index], steps[step.Name] = step.Needs, step
+	}
+	var waits func(at, other int) bool
+	waits = func(at, other int) bool {
+		return slices.ContainsFunc(needs[at], func(need int) bool { return need == other || waits(need, other) })
+	}
+	assert.True(s.t, waits(steps["check"].Index, steps["build"].Index), "through the groups between them")
+	assert.True(s.t, waits(steps["check"].Index, steps["server-up"].Index))
+	assert.False(s.t, waits(steps["build"].Index, steps["note"].Index))
+	assert.Equal(s.t, &history.Place{File: "tugline.toml", Line: 20, Column: 46}, steps["check"].Place)
+	assert.Nil(s.t, steps["build"].Place)
+	assert.Equal(s.t, 1, *steps["check"].Slot)
+	assert.Nil(s.t, steps["publish"].Slot, "it was blocked")
 }
 
 func TestGoingOnWithARun(t *testing.T) {

@@ -184,7 +184,7 @@ func (a *app) display(run *session.Run, mode output.Mode, jobs int, isRound bool
 	if a.onTerminal() {
 		cfg.Size = func() (int, int) { return output.Size(a.env.Stdout) }
 	}
-	return output.NewDisplay(run.Plan, cfg)
+	return output.NewDisplay(engine.StepsOf(run.Plan), cfg)
 }
 
 // failureOf returns the error that stands for what a run came to.

@@ -277,7 +277,7 @@ func (r *rounds) Service(e engine.Event) {
 	r.events.event(e) // a failure is seen with the next round
 	if r.between == nil {
 		mode := output.Lines
-		r.between = output.NewDisplay(r.plan, output.DisplayConfig{Out: r.env.Stdout, Err: r.env.Stderr, Mode: mode, Quiet: r.quiet, Style: r.displayStyle(mode)})
+		r.between = output.NewDisplay(engine.StepsOf(r.plan), output.DisplayConfig{Out: r.env.Stdout, Err: r.env.Stderr, Mode: mode, Quiet: r.quiet, Style: r.displayStyle(mode)})
 	}
 	if e.Kind == engine.ServiceExited {
 		e.Kind = engine.StepFinished

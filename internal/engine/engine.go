@@ -69,8 +69,8 @@ type Processes struct {
 
 // Past is what is known of what steps did. All may be nil.
 type Past struct {
-	Times func(*plan.Step) time.Duration // what a step usually takes; 0: not known
-	Log   func(*plan.Step) string        // where what a step printed is kept
+	Times func(call string) time.Duration // what a call usually takes; 0: not known
+	Log   func(*plan.Step) string         // where what a step printed is kept
 	// ServiceLog returns what opens the file into which a service writes what it prints;
 	// it fails until there is a place for it.
 	ServiceLog func(*plan.Step) func() (*history.OwnLog, error)
@@ -119,6 +119,9 @@ type loop struct {
 	decides  [][]*plan.Trigger // by step: the triggers of which it is an owner
 	triggers map[*plan.Trigger]*triggerState
 	state    []State  // by step: empty while it has not ended
+	steps    []*Step  // by step: what is told of it; nil: nothing yet
+	slots    []bool   // which are taken
+	slotOf   []int    // by step: in which it ran, from 1; 0: in none
 	moved    []bool   // by step: it did something, or what it stands for did
 	queued   []bool   // by step: it is ready, or it has been
 	ready    queue    // may start now
@@ -157,7 +160,7 @@ func newLoop(p *plan.Plan, scripts *Scripts, cfg Config) *loop {
 	n := len(p.Steps)
 	l := &loop{
 		cfg: cfg, plan: p, scripts: scripts, events: make(chan Event, 64), work: make(chan task), quit: make(chan struct{}),
-		waits: make([]int, n), waiting: make([][]*plan.Step, n), decides: make([][]*plan.Trigger, n), triggers: map[*plan.Trigger]*triggerState{}, state: make([]State, n), moved: make([]bool, n), queued: make([]bool, n),
+		waits: make([]int, n), waiting: make([][]*plan.Step, n), decides: make([][]*plan.Trigger, n), triggers: map[*plan.Trigger]*triggerState{}, state: make([]State, n), steps: make([]*Step, n), slots: make([]bool, cfg.Jobs), slotOf: make([]int, n), moved: make([]bool, n), queued: make([]bool, n),
 		failures: map[*plan.FailureScope][]failure{}, cancels: map[*plan.Step]context.CancelCauseFunc{},
 		locks: map[string]holders{}, inUse: map[*project.Task]int{}, places: map[*plan.Step][]*place{}, holders: map[*plan.Step]*plan.Step{}, unlocks: map[*plan.Step]func(){},
 	}
@@ -187,8 +190,9 @@ func (l *loop) run(ctx context.Context) {
 		e := l.next()
 		if e.answers != nil {
 			l.running--
-			delete(l.cancels, e.Step)
-			if r := l.expand(ctx, e.Step, e.answers); r != nil {
+			l.leaveSlot(e.step)
+			delete(l.cancels, e.step)
+			if r := l.expand(ctx, e.step, e.answers); r != nil {
 				l.endUnstarted(*r)
 			}
 			continue
@@ -197,7 +201,7 @@ func (l *loop) run(ctx context.Context) {
 			l.serviceCame(*e.came)
 			continue
 		}
-		if e.Step != nil && e.Step.Stays() {
+		if e.step != nil && e.step.Stays() {
 			l.serviceEvent(e)
 			continue
 		}
@@ -207,7 +211,7 @@ func (l *loop) run(ctx context.Context) {
 			l.idle++
 			l.terminal = false
 			if e.unlock != nil {
-				l.unlocks[e.Step] = e.unlock
+				l.unlocks[e.step] = e.unlock
 			}
 			l.finish(e.Result)
 		}
@@ -273,13 +277,57 @@ func (l *loop) unstick() {
 		stuck = l.held[0]
 	}
 	l.queued[stuck.Index] = true
-	l.endUnstarted(Result{Step: stuck, State: Stopped, Reason: "it waits for what waits for it"})
+	l.endUnstarted(Result{step: stuck, State: Stopped, Reason: "it waits for what waits for it"})
 }
 
 func (l *loop) tell(e Event) {
+	switch {
+	case e.step == nil:
+	case e.step.Index >= len(l.plan.Steps) || l.plan.Steps[e.step.Index] != e.step: // a service that the plan does not have any more
+		e.Step = StepOf(e.step)
+		e.Step.Index = -1
+		e.Result.Step = e.Step
+		l.cfg.Sink(e)
+		return
+	default:
+		e.Step = l.told(e.step)
+		e.Result.Step = e.Step
+	}
+	if e.Kind == StepFinished {
+		e.Result = l.complete(e.Result)
+		e.step.WaitsFor(func(other *plan.Step) { e.Needs = append(e.Needs, other.Index) })
+	}
 	l.cfg.Sink(e)
 	if e.handled != nil {
 		close(e.handled)
+	}
+}
+
+// told returns what is told of a step.
+func (l *loop) told(s *plan.Step) *Step {
+	if l.steps[s.Index] == nil {
+		l.steps[s.Index] = StepOf(s)
+	}
+	return l.steps[s.Index]
+}
+
+// complete returns r with what only the loop knows.
+func (l *loop) complete(r Result) Result {
+	r.Step, r.Slot = l.told(r.step), l.slotOf[r.step.Index]
+	r.Whole = r.step.Skip != "" || r.step.Role == plan.Start
+	return r
+}
+
+// takeSlot gives a step the first slot that is free.
+func (l *loop) takeSlot(s *plan.Step) {
+	at := slices.Index(l.slots, false)
+	l.slots[at] = true
+	l.slotOf[s.Index] = at + 1
+}
+
+func (l *loop) leaveSlot(s *plan.Step) {
+	if at := l.slotOf[s.Index]; at > 0 {
+		l.slots[at-1], l.slotOf[s.Index] = false, 0
 	}
 }
 
@@ -318,14 +366,15 @@ func (l *loop) startReady(ctx context.Context) {
 // start hands a step to a worker, unless it has to wait for what others hold.
 func (l *loop) start(ctx context.Context, s *plan.Step) {
 	if waitsFor := l.hold(s); waitsFor != "" {
-		l.tell(Event{Kind: StepWaiting, Time: l.cfg.Now(), Step: s, Text: []byte(waitsFor)})
+		l.tell(Event{Kind: StepWaiting, Time: l.cfg.Now(), step: s, Text: []byte(waitsFor)})
 		l.held = append(l.held, s)
 		return
 	}
 	l.running++
+	l.takeSlot(s)
 	l.terminal = s.Task.Terminal && s.Works()
 	if s.Works() {
-		l.tell(Event{Kind: StepStarted, Time: l.cfg.Now(), Step: s})
+		l.tell(Event{Kind: StepStarted, Time: l.cfg.Now(), step: s})
 	}
 	if ctx.Err() != nil { // then it is what cleans up
 		ctx = l.finalContext(ctx)
@@ -379,7 +428,7 @@ func (l *loop) withoutRunning(ctx context.Context, s *plan.Step) (Result, bool) 
 	if (s.Role == plan.Outcome || s.Role == plan.End) && s.Loop == nil {
 		return l.outcome(s), true
 	}
-	r := Result{Step: s, State: Ran}
+	r := Result{step: s, State: Ran}
 	if bad := l.badNeed(s); bad != nil {
 		r.State, r.Reason = Blocked, fmt.Sprintf("needs %q, which %s", bad.Name, l.ending(bad))
 		if l.state[bad.Index] == Stopped {
@@ -455,40 +504,42 @@ func (l *loop) afterMoved(s *plan.Step) bool {
 }
 
 func (l *loop) endUnstarted(r Result) {
-	if r.Step.Stays() && l.services.pool.get(r.Step.ID()).alive() {
-		l.tell(Event{Kind: RunNote, Time: l.cfg.Now(), Text: []byte(fmt.Sprintf("%s keeps running as it is: %s", r.Step.Name, r.Reason))})
+	if r.step.Stays() && l.services.pool.get(r.step.ID()).alive() {
+		l.tell(Event{Kind: RunNote, Time: l.cfg.Now(), Text: []byte(fmt.Sprintf("%s keeps running as it is: %s", r.step.Name, r.Reason))})
 	} else {
-		l.tell(Event{Kind: StepFinished, Time: l.cfg.Now(), Step: r.Step, Result: r})
+		l.tell(Event{Kind: StepFinished, Time: l.cfg.Now(), step: r.step, Result: r})
 	}
 	l.finish(r)
 }
 
 // finish notes how a step ended and makes ready what waited for it.
 func (l *loop) finish(r Result) {
-	i := r.Step.Index
+	i := r.step.Index
+	r = l.complete(r)
+	l.leaveSlot(r.step)
 	l.state[i], l.summary.Results[i] = r.State, r
-	if r.Step.Stays() {
+	if r.step.Stays() {
 		l.moved[i] = r.moved
-	} else if r.Step.Works() {
+	} else if r.step.Works() {
 		l.moved[i] = r.State != Unchanged && r.State != Skipped
 	} else {
-		l.moved[i] = l.afterMoved(r.Step)
+		l.moved[i] = l.afterMoved(r.step)
 	}
 	l.summary.Busy += r.Took
 	l.summary.Saved += r.Saved
 	l.ended++
-	if cancel := l.cancels[r.Step]; cancel != nil {
+	if cancel := l.cancels[r.step]; cancel != nil {
 		cancel(nil)
-		delete(l.cancels, r.Step)
+		delete(l.cancels, r.step)
 	}
-	l.release(r.Step)
+	l.release(r.step)
 	if r.State == Failed && r.Failure != nil {
-		l.noteFailure(r.Step)
+		l.noteFailure(r.step)
 	}
-	if r.Step.Role == plan.Start && r.State != Ran {
-		l.endCalls(r.Step)
+	if r.step.Role == plan.Start && r.State != Ran {
+		l.endCalls(r.step)
 	}
-	l.endUse(r.Step)
+	l.endUse(r.step)
 	for _, s := range l.waiting[i] {
 		if l.waits[s.Index]--; l.waits[s.Index] == 0 {
 			l.startOrEnd(s)

@@ -50,15 +50,47 @@ const (
 	RunFinished       Kind = "run.finished"
 )
 
+// Step is what is told of a step of the plan. It does not change.
+type Step struct {
+	Index    int    // in the plan
+	Name     string // the call, as it is shown
+	Task     string // the name of its task
+	CalledBy string // of an after-call: whose, such as "finally of deploy"; else empty
+	Works    bool   // it has commands
+	Stays    bool   // it is a service
+	Terminal bool   // it owns the terminal
+	Looped   bool   // it is an instance of a task with each
+	Last     bool   // the call ends with it
+}
+
+// StepOf returns what is told of a step of a plan.
+func StepOf(s *plan.Step) *Step {
+	return &Step{
+		Index: s.Index, Name: s.Name, Task: s.Task.Name, CalledBy: s.CalledBy(),
+		Works: s.Works(), Stays: s.Stays(), Terminal: s.Task.Terminal, Looped: len(s.Task.Looped()) > 0, Last: s.Last == nil,
+	}
+}
+
+// StepsOf returns what is told of all steps of a plan.
+func StepsOf(p *plan.Plan) []*Step {
+	steps := make([]*Step, len(p.Steps))
+	for i, s := range p.Steps {
+		steps[i] = StepOf(s)
+	}
+	return steps
+}
+
 // Event is something that happened in a run.
 type Event struct {
 	Time   time.Time
 	Kind   Kind
-	Step   *plan.Step // nil for events of the whole run
-	Text   []byte     // of StepOutput: what was printed; of StepCommand: the statement; of StepWaiting: for what
-	Result Result     // of StepFinished and ServiceExited; of RunFinished, its State and Took are those of the run
-	Added  []*plan.Step
+	Step   *Step  // nil for events of the whole run
+	Text   []byte // of StepOutput: what was printed; of StepCommand: the statement; of StepWaiting: for what
+	Result Result // of StepFinished and ServiceExited; of RunFinished, its State and Took are those of the run
+	Added  []*Step
+	Needs  []int // of StepFinished: the indexes of the steps that had to end before it
 
+	step    *plan.Step    // that Step tells of
 	service *running      // to which it happened; may be nil
 	came    *Result       // of a service that is ready, or cannot be, which nobody is told of; else nil
 	answers plan.Answers  // of a step whose values were asked for, which nobody is told of; else nil
@@ -68,7 +100,7 @@ type Event struct {
 
 // Result is what became of one step.
 type Result struct {
-	Step       *plan.Step
+	Step       *Step
 	State      State
 	Took       time.Duration        // 0 for a step that was not started
 	Saved      time.Duration        // what it took when it last ran, if it need not run now
@@ -80,16 +112,17 @@ type Result struct {
 	Sum        string               // of the fingerprint with which it ended; empty: not known
 	DoneBefore bool                 // it is unchanged because it was done in the run that is gone on with
 	Noted      bool                 // Reason tells of something that the user should know in any case
+	Slot       int                  // in which it ran, from 1 to the number of jobs; 0: in none
+	Whole      bool                 // it stands for a call as a whole, which was skipped or failed with it
 	moved      bool                 // of a service: it was started
+	step       *plan.Step           // that Step tells of
 	Uncalled   bool                 // it is skipped because its case did not arise: nothing called it
 }
 
-// Counts reports whether r is worth telling of: it is that of a step with
+// IsShown reports whether r is worth telling of: it is that of a step with
 // commands, or one that was skipped or failed as a whole.
 func (r Result) IsShown() bool {
-	s := r.Step
-	skipped := r.State == Skipped && (s.Skip != "" || s.Role == plan.Start)
-	return !r.Uncalled && (s.Works() || r.Failure != nil || skipped)
+	return !r.Uncalled && (r.Step.Works || r.Failure != nil || r.State == Skipped && r.Whole)
 }
 
 // Failure tells where and how a step failed.
@@ -118,7 +151,7 @@ type Summary struct {
 func (s Summary) Count(state State) int {
 	n := 0
 	for _, r := range s.Results {
-		if r.State == state && r.IsShown() && (!r.Step.Stays() || state == Failed) {
+		if r.State == state && r.IsShown() && (!r.Step.Stays || state == Failed) {
 			n++
 		}
 	}
@@ -129,7 +162,7 @@ func (s Summary) Count(state State) int {
 func (s Summary) Services() int {
 	n := 0
 	for _, r := range s.Results {
-		if r.Step != nil && r.Step.Stays() && r.moved {
+		if r.Step.Stays && r.moved {
 			n++
 		}
 	}
@@ -140,7 +173,7 @@ func (s Summary) Services() int {
 func (s Summary) Times() map[string]time.Duration {
 	took := map[string]time.Duration{}
 	for _, r := range s.Results {
-		if r.State == Ran && r.Step.Works() && !r.Step.Stays() {
+		if r.State == Ran && r.Step.Works && !r.Step.Stays {
 			took[r.Step.Name] = r.Took
 		}
 	}

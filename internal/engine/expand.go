@@ -18,6 +18,7 @@ func (l *loop) list(ctx context.Context, s *plan.Step) {
 		questions = nil // the plan asks by itself
 	}
 	l.running++
+	l.takeSlot(s)
 	stepCtx, cancel := context.WithCancelCause(ctx)
 	l.cancels[s] = cancel
 	l.workers.Go(func() {
@@ -32,7 +33,7 @@ func (l *loop) list(ctx context.Context, s *plan.Step) {
 			}
 			answers[list] = plan.Answer{Values: values, Err: err}
 		}
-		l.events <- Event{Step: s, answers: answers}
+		l.events <- Event{step: s, answers: answers}
 	})
 }
 
@@ -44,7 +45,7 @@ func (l *loop) expand(ctx context.Context, s *plan.Step, answers plan.Answers) *
 		err = l.scripts.add(added)
 	}
 	if err != nil {
-		r := &Result{Step: s}
+		r := &Result{step: s}
 		l.fail(ctx, r, nil, nil, err)
 		var found project.Diagnostics
 		if r.Failure != nil && errors.As(err, &found) && len(found) > 0 {
@@ -77,13 +78,19 @@ func (l *loop) grow(added []*plan.Step) {
 	l.state = append(l.state, make([]State, n)...)
 	l.queued = append(l.queued, make([]bool, n)...)
 	l.moved = append(l.moved, make([]bool, n)...)
+	l.steps = append(l.steps, make([]*Step, n)...)
+	l.slotOf = append(l.slotOf, make([]int, n)...)
 	l.summary.Results = append(l.summary.Results, make([]Result, n)...)
 	for _, s := range added {
 		l.count(s)
 	}
 	l.noteServices(added)
 	l.rank(len(l.plan.Steps) - n)
-	l.tell(Event{Kind: StepsAdded, Time: l.cfg.Now(), Added: added})
+	e := Event{Kind: StepsAdded, Time: l.cfg.Now()}
+	for _, s := range added {
+		e.Added = append(e.Added, l.told(s))
+	}
+	l.tell(e)
 }
 
 // recount notes for what a step waits that was in the plan before, and got new

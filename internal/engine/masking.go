@@ -15,11 +15,11 @@ import (
 	"tugline/internal/shell"
 )
 
-// execVeiled runs cmd, which prints past the sink, with a pipe before each of
+// execMasked runs cmd, which prints past the sink, with a pipe before each of
 // its streams in which the secrets are masked. also is given the same; it may
 // be nil.
-func (l *loop) execVeiled(ctx context.Context, cmd shell.Command, also func([]byte)) error {
-	var veils []*maskedPipe
+func (l *loop) execMasked(ctx context.Context, cmd shell.Command, also func([]byte)) error {
+	var pipes []*maskedPipe
 	if also != nil { // each stream has a goroutine of its own
 		var mu sync.Mutex
 		passOn := also
@@ -31,8 +31,8 @@ func (l *loop) execVeiled(ctx context.Context, cmd shell.Command, also func([]by
 	}
 	together := sameFile(cmd.Stdout, cmd.Stderr) // then one pipe keeps their order
 	for _, stream := range []**os.File{&cmd.Stdout, &cmd.Stderr} {
-		if together && len(veils) > 0 {
-			*stream = veils[0].w
+		if together && len(pipes) > 0 {
+			*stream = pipes[0].w
 			break
 		}
 		v, err := newMaskedPipe(*stream, l.cfg.Secrets, also)
@@ -41,18 +41,18 @@ func (l *loop) execVeiled(ctx context.Context, cmd shell.Command, also func([]by
 		}
 		defer v.close()
 		*stream = v.w
-		veils = append(veils, v)
+		pipes = append(pipes, v)
 	}
 	if told := cmd.Statement; told != nil {
 		cmd.Statement = func(where shell.Stretch) {
-			for _, v := range veils {
+			for _, v := range pipes {
 				v.sync()
 			}
 			told(where)
 		}
 	}
 	err := l.cfg.Exec(ctx, cmd)
-	for _, v := range veils {
+	for _, v := range pipes {
 		v.close()
 		if v.failed != nil && !errors.Is(v.failed, syscall.EPIPE) {
 			return fmt.Errorf("showing the output: %w", v.failed)

@@ -249,11 +249,11 @@ func TestTriggersAreDecidedAlike(t *testing.T) {
 			states, well := map[*plan.Step]State{}, true
 			for i := range summary.Results {
 				result := &summary.Results[i]
-				states[result.Step] = result.State
+				states[pl.Steps[i]] = result.State
 				well = well && result.State != Failed && result.State != Blocked && result.State != Stopped
 				if result.IsShown() {
-					by := result.Step.CalledBy()
-					step := history.RunStep{Name: result.Step.Name, Task: result.Step.Task.Name, State: string(result.State), Attempts: result.Attempts, Sum: result.Sum}
+					by := result.Step.CalledBy
+					step := history.RunStep{Name: result.Step.Name, Task: result.Step.Task, State: string(result.State), Attempts: result.Attempts, Sum: result.Sum}
 					if by != "" {
 						step.CalledBy = &by
 					}

@@ -84,7 +84,7 @@ func (l *loop) usual() time.Duration {
 	known := 0
 	for _, s := range l.plan.Steps {
 		if s.Works() && l.cfg.Times != nil {
-			if t := l.cfg.Times(s); t > 0 {
+			if t := l.cfg.Times(s.Name); t > 0 {
 				sum += t
 				known++
 			}
@@ -101,7 +101,7 @@ func (l *loop) time(s *plan.Step, usual time.Duration) time.Duration {
 		return 0
 	}
 	if l.cfg.Times != nil {
-		if t := l.cfg.Times(s); t > 0 {
+		if t := l.cfg.Times(s.Name); t > 0 {
 			return t
 		}
 	}

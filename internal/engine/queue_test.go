@@ -11,8 +11,6 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
-
-	"tugline/internal/plan"
 )
 
 const forked = `
@@ -48,7 +46,7 @@ func TestTheLongestWayStartsFirst(t *testing.T) {
 			synctest.Test(t, func(t *testing.T) {
 				pl, scripts := planOf(t, forked, "all")
 				if test.times {
-					test.cfg.Times = func(s *plan.Step) time.Duration { return time.Duration(known[s.Name]) * time.Second }
+					test.cfg.Times = func(call string) time.Duration { return time.Duration(known[call]) * time.Second }
 				}
 				log, _, err := run(t.Context(), pl, scripts, test.cfg)
 				require.NoError(t, err)
@@ -113,7 +111,7 @@ func TestMakespan(t *testing.T) {
 	for range graphs {
 		text, seconds, needs := randomPlan(random, steps)
 		least := bound(seconds, needs, jobs)
-		makespan := func(times func(*plan.Step) time.Duration) (ratio float64) {
+		makespan := func(times func(string) time.Duration) (ratio float64) {
 			synctest.Test(t, func(t *testing.T) {
 				pl, scripts := planOf(t, text, "all")
 				_, summary, err := run(t.Context(), pl, scripts, Config{Jobs: jobs, Past: Past{Times: times}})
@@ -122,9 +120,9 @@ func TestMakespan(t *testing.T) {
 			})
 			return ratio
 		}
-		known = append(known, makespan(func(s *plan.Step) time.Duration {
+		known = append(known, makespan(func(call string) time.Duration {
 			var i int
-			fmt.Sscanf(s.Name, "s%d", &i)
+			fmt.Sscanf(call, "s%d", &i)
 			return time.Duration(seconds[i]) * time.Second
 		}))
 		unknown = append(unknown, makespan(nil))

@@ -112,11 +112,11 @@ func problems(s Summary) []string {
 	var out []string
 	state := map[*plan.Step]Result{}
 	for _, r := range s.Results {
-		state[r.Step] = r
+		state[r.step] = r
 	}
 	locked := map[string][]Result{}
 	for _, r := range s.Results {
-		step := r.Step
+		step := r.step
 		for _, name := range step.Task.Locks {
 			if !step.Works() || r.Attempts == 0 {
 				continue

@@ -3,15 +3,17 @@ package engine
 import (
 	"errors"
 	"os"
+	"path/filepath"
+	"slices"
 
 	"tugline/internal/history"
-	"tugline/internal/plan"
 )
 
 // Recording writes the events of a run down.
 type Recording struct {
 	To     *history.Recorder
 	Folder string // of the run
+	Top    string // of the project: paths are told from there
 	Run    string // its name
 
 	pending []Event // not written yet
@@ -24,7 +26,7 @@ const maxPending = 256 << 10
 
 // Event notes e, to be written down with the next Flush. It is a [Sink].
 func (r *Recording) Event(e Event) {
-	if r.failed != nil || e.Kind == RunStarted || e.Kind == StepsAdded || e.Kind == StepCommand || e.Kind == StepActs || e.Kind == StepOutput && e.Step.Stays() {
+	if r.failed != nil || e.Kind == RunStarted || e.Kind == StepsAdded || e.Kind == StepCommand || e.Kind == StepActs || e.Kind == StepOutput && e.Step.Stays {
 		return
 	}
 	r.pending = append(r.pending, e)
@@ -54,14 +56,17 @@ func (r *Recording) write(e Event) {
 		r.failed = r.To.Log(e.Step.Index, e.Step.Name, e.Text)
 		return
 	case StepFinished:
-		if !e.Result.IsShown() {
+		if e.Result.Uncalled {
 			return
 		}
 	}
 	line := EventLine(r.Run, e)
-	if e.Kind == StepFinished {
+	switch {
+	case e.Kind == StepFinished && e.Result.IsShown():
 		step := r.step(e)
 		line.Result = &step
+	case e.Kind == StepFinished:
+		line = history.RunEvent{Time: line.Time, Kind: "group.finished", Run: r.Run, Step: line.Step, Group: &history.RunGroup{Index: e.Step.Index, Name: e.Step.Name, Needs: needs(e)}}
 	}
 	r.failed = r.To.Event(line)
 }
@@ -88,10 +93,11 @@ func (r *Recording) End(s Summary, err error) error {
 	return errors.Join(r.failed, r.To.End(state, s.Wall, counts))
 }
 
-// Log returns the path of what a step printed; empty if it printed nothing.
-func (r *Recording) Log(s *plan.Step) string {
+// Log returns the path of what a step printed, by its index and its name; empty if it
+// printed nothing.
+func (r *Recording) Log(index int, name string) string {
 	r.Flush()
-	path := r.Folder + string(os.PathSeparator) + history.LogName(s.Index, s.Name)
+	path := r.Folder + string(os.PathSeparator) + history.LogName(index, name)
 	if _, err := os.Stat(path); err != nil {
 		return ""
 	}
@@ -101,29 +107,48 @@ func (r *Recording) Log(s *plan.Step) string {
 func (r *Recording) step(e Event) history.RunStep {
 	s, result := e.Step, e.Result
 	out := history.RunStep{
-		Name: s.Name, Task: s.Task.Name, State: string(result.State), Started: result.Started.UTC(), Ms: result.Took.Milliseconds(),
+		Index: s.Index, Needs: needs(e), Service: s.Stays,
+		Name: s.Name, Task: s.Task, State: string(result.State), Started: result.Started.UTC(), Ms: result.Took.Milliseconds(),
 		ExitCode: exitCode(result), Attempts: result.Attempts, Reason: result.Reason, Sum: result.Sum,
 		Log: r.To.EndLog(s.Index, s.Name),
 	}
 	if result.Started.IsZero() {
 		out.Started = e.Time.UTC()
 	}
-	if s.Stays() {
+	if s.Stays {
 		if out.Log = r.To.LogOf(s.Index, s.Name); out.Log == nil {
 			out.Attempts = 0 // it was started in an earlier round
 		}
 	}
-	if by := s.CalledBy(); by != "" {
-		out.CalledBy = &by
+	if s.CalledBy != "" {
+		out.CalledBy = &s.CalledBy
+	}
+	if result.Slot > 0 {
+		out.Slot = &result.Slot
+	}
+	if f := result.Failure; f != nil && !f.Span.IsZero() {
+		line, column := f.Span.Position()
+		file := f.Span.Source.Name
+		if below, err := filepath.Rel(r.Top, f.Span.Source.Path); err == nil {
+			file = below
+		}
+		out.Place = &history.Place{File: filepath.ToSlash(file), Line: line, Column: column}
 	}
 	return out
+}
+
+// needs returns the indexes of the steps that had to end before that of an event, sorted.
+func needs(e Event) []int {
+	list := append([]int{}, e.Needs...)
+	slices.Sort(list)
+	return slices.Compact(list)
 }
 
 // exitCode returns the exit code of a step's commands; nil if there is none.
 func exitCode(r Result) *int {
 	code := 0
 	switch {
-	case r.State == Ran && r.Step != nil && r.Step.Works():
+	case r.State == Ran && r.Step != nil && r.Step.Works:
 	case r.Failure != nil && r.Failure.Code != 0:
 		code = r.Failure.Code
 	default:
@@ -136,7 +161,7 @@ func exitCode(r Result) *int {
 func EventLine(run string, e Event) history.RunEvent {
 	line := history.RunEvent{Time: e.Time.UTC(), Kind: string(e.Kind), Run: run}
 	if e.Step != nil {
-		line.Step, line.Task = &e.Step.Name, &e.Step.Task.Name
+		line.Step, line.Task = &e.Step.Name, &e.Step.Task
 	}
 	if len(e.Text) > 0 {
 		text := string(e.Text)

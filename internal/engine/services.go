@@ -171,7 +171,7 @@ func (p *Services) startOnce(ctx context.Context, r *running) (outside bool, err
 	}
 	if p.InBackground != nil {
 		if r.outside, err = p.InBackground(ctx, r.step, r.sum); r.outside {
-			p.events <- Event{Kind: ServiceReady, Time: time.Now(), Step: r.step, Text: []byte("runs in the background")}
+			p.send(Event{Kind: ServiceReady, Time: time.Now(), step: r.step, Text: []byte("runs in the background")})
 		}
 		if r.outside || err != nil {
 			return r.outside, err
@@ -181,14 +181,14 @@ func (p *Services) startOnce(ctx context.Context, r *running) (outside bool, err
 		p.start(r)
 		return false, nil
 	}
-	p.events <- Event{Kind: StepStarted, Time: time.Now(), Step: r.step}
+	p.send(Event{Kind: StepStarted, Time: time.Now(), step: r.step})
 	r.spec.Sum = r.sum
 	address, err := p.Detach(ctx, r.spec)
 	if err != nil {
 		return false, err
 	}
 	r.outside = true
-	p.events <- Event{Kind: ServiceReady, Time: time.Now(), Step: r.step, Text: []byte(address)}
+	p.send(Event{Kind: ServiceReady, Time: time.Now(), step: r.step, Text: []byte(address)})
 	return true, nil
 }
 
@@ -211,7 +211,7 @@ func (p *Services) start(r *running) {
 	p.mu.Unlock()
 	r.begun = time.Now()
 	r.log.add(nil) // it can be followed before anything is printed
-	p.events <- Event{Kind: StepStarted, Time: r.begun, Step: r.step}
+	p.send(Event{Kind: StepStarted, Time: r.begun, step: r.step})
 	r.service.Store(service.Start(service.Config{
 		Run: r.program, Check: r.check, Restart: r.step.Task.Service.Restart, Tell: func(e service.Event) { p.tell(r, e) },
 	}))
@@ -219,7 +219,7 @@ func (p *Services) start(r *running) {
 
 // tell hands on what happened to a service.
 func (p *Services) tell(r *running, e service.Event) {
-	out := Event{Time: e.Time, Step: r.step, Text: []byte(e.Reason)}
+	out := Event{Time: e.Time, step: r.step, Text: []byte(e.Reason)}
 	switch e.State {
 	case "":
 		out.Kind, out.Text = StepOutput, slices.Clone(e.Output)
@@ -231,7 +231,7 @@ func (p *Services) tell(r *running, e service.Event) {
 		out.Kind = ServiceRestarting
 	case service.Stopped, service.Failed:
 		out.Kind = ServiceExited
-		out.Result = Result{Step: r.step, State: Stopped, Reason: e.Reason, Started: r.begun, Took: e.Time.Sub(r.begun)}
+		out.Result = Result{step: r.step, State: Stopped, Reason: e.Reason, Started: r.begun, Took: e.Time.Sub(r.begun)}
 		if e.State == service.Failed {
 			out.Result.State = Failed
 		}
@@ -241,7 +241,7 @@ func (p *Services) tell(r *running, e service.Event) {
 		r.log.close()
 	}
 	out.service = r
-	p.events <- out
+	p.send(out)
 }
 
 // stop stops services, each when those are gone that were started after it.
@@ -262,6 +262,13 @@ func (p *Services) stop(which func(*running) bool, cause error) {
 		running.Stop(cause)
 		<-running.Done()
 	}
+}
+
+// send tells of a service.
+func (p *Services) send(e Event) {
+	e.Step = StepOf(e.step)
+	e.Result.Step = e.Step
+	p.events <- e
 }
 
 // errNotNeeded is the cause of the end of a service that nothing needs any more.

@@ -158,22 +158,22 @@ func (l *loop) startService(ctx context.Context, s *plan.Step) {
 	v.mine[s.ID()] = r
 	failed := slices.ContainsFunc(l.summary.Results, func(r Result) bool { return r.State == Failed })
 	l.workers.Go(func() {
-		came := Result{Step: s, State: Ran}
+		came := Result{step: s, State: Ran}
 		if err == nil {
 			err = l.comeUp(ctx, t, r, failed, &came)
 		}
 		if err != nil {
 			l.failService(ctx, &came, t.env, err)
 		}
-		l.events <- Event{Step: s, came: &came}
+		l.events <- Event{step: s, came: &came}
 	})
 }
 
 // failService makes a result that of a service which failed.
 func (l *loop) failService(ctx context.Context, r *Result, env []string, err error) {
-	var text = &r.Step.Task.Ask // no text
-	if len(r.Step.Run) > 0 {
-		text = &r.Step.Run[0]
+	var text = &r.step.Task.Ask // no text
+	if len(r.step.Run) > 0 {
+		text = &r.step.Run[0]
 	}
 	l.fail(ctx, r, text, env, err)
 	if r.Failure != nil {
@@ -308,7 +308,7 @@ func (l *loop) program(t task, pool *Services) func(ctx context.Context, output 
 			if cmd.Statement != nil {
 				text := t.step.Run[i].Value
 				cmd.Statement = func(where shell.Stretch) {
-					pool.events <- Event{Kind: StepCommand, Time: time.Now(), Step: t.step, Text: []byte(l.cfg.Secrets.Text(text[where.Offset : where.Offset+where.Length]))}
+					pool.send(Event{Kind: StepCommand, Time: time.Now(), step: t.step, Text: []byte(l.cfg.Secrets.Text(text[where.Offset : where.Offset+where.Length]))})
 				}
 			}
 			if err := l.exec(ctx, cmd); err != nil {
@@ -326,27 +326,31 @@ func (l *loop) serviceCame(r Result) {
 		l.serviceEvent(<-v.pool.events)
 	}
 	v.pending--
-	v.came[r.Step] = r.State == Ran
+	v.came[r.step] = r.State == Ran
 	switch {
 	case r.State == Ran && r.Reason != "":
-		l.tell(Event{Kind: RunNote, Time: l.cfg.Now(), Text: []byte(fmt.Sprintf("%s %s", r.Step.Name, r.Reason))})
+		l.tell(Event{Kind: RunNote, Time: l.cfg.Now(), Text: []byte(fmt.Sprintf("%s %s", r.step.Name, r.Reason))})
 	case r.State != Ran:
-		l.tell(Event{Kind: StepFinished, Time: l.cfg.Now(), Step: r.Step, Result: r})
+		l.tell(Event{Kind: StepFinished, Time: l.cfg.Now(), step: r.step, Result: r})
 	}
 	l.finish(r)
 }
 
 // serviceEvent takes what happened to a service.
 func (l *loop) serviceEvent(e Event) {
-	l.tell(e)
 	v := l.services
+	if v != nil && v.steps[e.step.ID()] != nil { // the plan in which it was started may be another one
+		e.step = v.steps[e.step.ID()]
+		e.Result.step = e.step
+	}
+	l.tell(e)
 	if v == nil || e.service == nil {
 		return // of one that the plan does not have any more
 	}
-	id := e.Step.ID()
+	id := e.step.ID()
 	switch e.Kind {
 	case ServiceRestarting:
-		l.failUsers(id, &ServiceError{e.Step.Name, "failed while it was needed: " + string(e.Text)})
+		l.failUsers(id, &ServiceError{e.step.Name, "failed while it was needed: " + string(e.Text)})
 	case ServiceExited:
 		l.serviceExited(e, v.steps[id])
 	}
@@ -363,10 +367,10 @@ func (l *loop) serviceExited(e Event, s *plan.Step) {
 		return // it could not come up, which is told otherwise, or is started again
 	}
 	err := r.service.Load().Err()
-	result := Result{Step: e.Step, State: Stopped, Started: r.begun}
+	result := Result{step: s, State: Stopped, Started: r.begun}
 	needed := false
 	if !stopped {
-		needed = l.failUsers(e.Step.ID(), &ServiceError{e.Step.Name, goneReason(err)})
+		needed = l.failUsers(e.step.ID(), &ServiceError{e.step.Name, goneReason(err)})
 		v.exited = v.exited || v.asked[s]
 		result.Reason = "ended by itself"
 	}
@@ -378,9 +382,9 @@ func (l *loop) serviceExited(e Event, s *plan.Step) {
 		l.failService(context.Background(), &result, nil, errors.New("ended while it was needed"))
 	}
 	result.Started, result.Took, result.Attempts = r.begun, e.Time.Sub(r.begun), r.attempts()
-	l.tell(Event{Kind: StepFinished, Time: e.Time, Step: e.Step, Result: result})
+	l.tell(Event{Kind: StepFinished, Time: e.Time, step: e.step, Result: result})
 	if result.State == Failed && l.state[s.Index] != Failed {
-		result.Step = s
+		result = l.complete(result)
 		l.state[s.Index], l.summary.Results[s.Index] = Failed, result
 		l.noteFailure(s)
 	}
@@ -410,7 +414,7 @@ func (l *loop) endServices(ctx context.Context) {
 	if v.pool.Keep {
 		for _, s := range l.plan.Steps {
 			if r := v.pool.get(s.ID()); s.Stays() && r.alive() {
-				l.tell(Event{Kind: StepFinished, Time: l.cfg.Now(), Step: s, Result: Result{Step: s, State: Up, Started: r.begun, Took: time.Since(r.begun), Attempts: r.attempts()}})
+				l.tell(Event{Kind: StepFinished, Time: l.cfg.Now(), step: s, Result: Result{step: s, State: Up, Started: r.begun, Took: time.Since(r.begun), Attempts: r.attempts()}})
 			}
 		}
 		return

@@ -95,7 +95,7 @@ func (l *loop) started(s *plan.Step) bool {
 // outcome returns how a step ended that stands for what it called: for its
 // calls and instances, or for its after-calls.
 func (l *loop) outcome(s *plan.Step) Result {
-	r := Result{Step: s, State: Ran}
+	r := Result{step: s, State: Ran}
 	if s.Skip != "" {
 		r.State, r.Reason = Skipped, s.Skip
 		return r
@@ -183,7 +183,7 @@ func (l *loop) startOrEnd(s *plan.Step) {
 	case w.unknown:
 	case !w.wanted:
 		l.queued[s.Index] = true
-		l.unwanted = append(l.unwanted, Result{Step: s, State: w.state, Reason: w.reason, Uncalled: w.state == Skipped})
+		l.unwanted = append(l.unwanted, Result{step: s, State: w.state, Reason: w.reason, Uncalled: w.state == Skipped})
 	case l.waits[s.Index] == 0:
 		l.queued[s.Index] = true
 		l.ready.push(s)

@@ -27,7 +27,7 @@ func (l *loop) worker() {
 // runStep does with a step what is to be done, and sends what happens.
 func (l *loop) runStep(ctx context.Context, t task) {
 	started := l.cfg.Now()
-	r := Result{Step: t.step, State: Ran}
+	r := Result{step: t.step, State: Ran}
 	unlock, err := l.lockFiles(ctx, t.step, t.locks)
 	if err == nil {
 		err = l.judgeAndRun(ctx, t, &r)
@@ -37,7 +37,7 @@ func (l *loop) runStep(ctx context.Context, t task) {
 	}
 	now := l.cfg.Now()
 	r.Started, r.Took = started, now.Sub(started)
-	l.events <- Event{Kind: StepFinished, Time: now, Step: t.step, Result: r, unlock: unlock}
+	l.events <- Event{Kind: StepFinished, Time: now, step: t.step, Result: r, unlock: unlock}
 }
 
 func (l *loop) judgeAndRun(ctx context.Context, t task, r *Result) error {
@@ -49,7 +49,7 @@ func (l *loop) judgeAndRun(ctx context.Context, t task, r *Result) error {
 		r.State, r.Reason = Skipped, skip
 	case !t.step.Works():
 	case l.cfg.Cache == nil:
-		l.events <- Event{Kind: StepActs, Time: l.cfg.Now(), Step: t.step}
+		l.events <- Event{Kind: StepActs, Time: l.cfg.Now(), step: t.step}
 		if err := l.services.use(ctx, t); err != nil {
 			return err
 		}
@@ -91,7 +91,7 @@ func (l *loop) runScripts(ctx context.Context, t task, r *Result, kept *printed)
 		if wait > 0 {
 			told += " in " + wait.String()
 		}
-		l.events <- Event{Kind: StepRetry, Time: l.cfg.Now(), Step: t.step, Text: []byte(l.cfg.Secrets.Text(told))}
+		l.events <- Event{Kind: StepRetry, Time: l.cfg.Now(), step: t.step, Text: []byte(l.cfg.Secrets.Text(told))}
 		select {
 		case <-ctx.Done():
 		case <-time.After(wait):
@@ -161,7 +161,7 @@ func (l *loop) recall(ctx context.Context, t task, r *Result) error {
 		r.State, r.Saved = Unchanged, v.Saved
 		return nil
 	}
-	l.events <- Event{Kind: StepActs, Time: l.cfg.Now(), Step: t.step}
+	l.events <- Event{Kind: StepActs, Time: l.cfg.Now(), step: t.step}
 	switch v.Action {
 	case cache.ToRestore:
 		done, aside, err := m.Restore(ctx, t.step, &v, t.inputs)
@@ -244,7 +244,7 @@ func summary(reasons []fingerprint.Reason) string {
 }
 
 func (l *loop) wait(s *plan.Step, what string) {
-	l.events <- Event{Kind: StepWaiting, Time: l.cfg.Now(), Step: s, Text: []byte(what)}
+	l.events <- Event{Kind: StepWaiting, Time: l.cfg.Now(), step: s, Text: []byte(what)}
 }
 
 // exec runs cmd, with what must not be shown masked in what it prints.
@@ -253,11 +253,11 @@ func (l *loop) exec(ctx context.Context, cmd shell.Command) error {
 	case cmd.Terminal != nil:
 		return l.cfg.Exec(ctx, cmd)
 	case cmd.Stdout != nil && l.cfg.Record:
-		return l.execVeiled(ctx, cmd, cmd.Output)
+		return l.execMasked(ctx, cmd, cmd.Output)
 	case l.cfg.Secrets.Empty():
 		return l.cfg.Exec(ctx, cmd)
 	case cmd.Stdout != nil:
-		return l.execVeiled(ctx, cmd, nil)
+		return l.execMasked(ctx, cmd, nil)
 	}
 	masked := l.cfg.Secrets.Writer(cmd.Output)
 	cmd.Output = func(p []byte) { masked.Write(p) }
@@ -278,7 +278,7 @@ func (l *loop) fail(ctx context.Context, r *Result, text *project.Text, env []st
 		return
 	}
 	r.State, r.Reason = Failed, l.cfg.Secrets.Text(err.Error())
-	r.Failure = &Failure{Span: r.Step.Task.Span, Msg: r.Reason}
+	r.Failure = &Failure{Span: r.step.Task.Span, Msg: r.Reason}
 	if r.Attempts > 1 {
 		r.Reason += fmt.Sprintf(", after %d attempts", r.Attempts)
 	}
@@ -300,8 +300,8 @@ func (l *loop) fail(ctx context.Context, r *Result, text *project.Text, env []st
 			r.Failure.Hint = project.DidYouMean(exit.Missing, shell.Commands(env))
 		}
 	case errors.Is(err, shell.ErrNoFolder):
-		if !r.Step.Task.Folder.Span.IsZero() {
-			r.Failure.Span = r.Step.Task.Folder.Span
+		if !r.step.Task.Folder.Span.IsZero() {
+			r.Failure.Span = r.step.Task.Folder.Span
 		}
 	default:
 		r.Failure.Internal = true
@@ -334,7 +334,7 @@ func (l *loop) command(s *plan.Step, text *project.Text, env []string, kept *pri
 			if kept != nil {
 				kept.add(p)
 			}
-			l.events <- Event{Kind: StepOutput, Time: l.cfg.Now(), Step: s, Text: append([]byte(nil), p...)}
+			l.events <- Event{Kind: StepOutput, Time: l.cfg.Now(), step: s, Text: append([]byte(nil), p...)}
 		},
 	}
 	if s.Task.Terminal {
@@ -352,7 +352,7 @@ func (l *loop) command(s *plan.Step, text *project.Text, env []string, kept *pri
 // sendStatement tells that a statement starts. Where the programs print past
 // the sink, it waits until the sink has shown it: what they print comes after.
 func (l *loop) sendStatement(s *plan.Step, statement string, past bool) {
-	e := Event{Kind: StepCommand, Time: l.cfg.Now(), Step: s, Text: []byte(l.cfg.Secrets.Text(statement))}
+	e := Event{Kind: StepCommand, Time: l.cfg.Now(), step: s, Text: []byte(l.cfg.Secrets.Text(statement))}
 	if past {
 		e.handled = make(chan struct{})
 	}

@@ -32,6 +32,22 @@ type Run struct {
 	File    string         `json:"file"`   // the project file, if one was named; relative to Folder
 	Resumes *string        `json:"resumes"`
 	Steps   []RunStep      `json:"steps"`
+	Groups  []RunGroup     `json:"groups"` // what steps waited for that has no commands
+}
+
+// RunGroup is a part of a run's graph that has no commands of its own: a group of
+// tasks, or where the calls of one begin or end.
+type RunGroup struct {
+	Index int    `json:"index"`
+	Name  string `json:"name"`
+	Needs []int  `json:"needs"`
+}
+
+// Place is a place in a project file.
+type Place struct {
+	File   string `json:"file"`
+	Line   int    `json:"line"`   // from 1
+	Column int    `json:"column"` // from 1
 }
 
 // The states of a run.
@@ -44,7 +60,9 @@ const (
 
 // RunStep is what became of a step in a run.
 type RunStep struct {
-	Name     string    `json:"name"` // the call
+	Index    int       `json:"index"` // tells it apart in the run
+	Needs    []int     `json:"needs"` // the indexes of the steps and groups that had to end before it
+	Name     string    `json:"name"`  // the call
 	Task     string    `json:"task"`
 	CalledBy *string   `json:"called_by"` // of an after-call: whose, such as "finally of deploy"
 	State    string    `json:"state"`
@@ -52,6 +70,9 @@ type RunStep struct {
 	Ms       int64     `json:"ms"`
 	ExitCode *int      `json:"exit_code"`
 	Attempts int       `json:"attempts"`
+	Slot     *int      `json:"slot"`    // in which it ran, from 1 to the number of jobs
+	Service  bool      `json:"service"` // it is a service
+	Place    *Place    `json:"place"`   // of the statement that failed
 	Reason   string    `json:"reason"`
 	Log      *string   `json:"log"` // the file with what it printed, below the folder of the run
 	Sum      string    `json:"sum"` // of its fingerprint; empty: not known
@@ -81,8 +102,9 @@ type RunEvent struct {
 	Reason   *string   `json:"reason"`
 	Text     *string   `json:"text"`
 
-	Result *RunStep `json:"result,omitempty"` // of step.finished, in the record of a run
-	Begun  *Run     `json:"begun,omitempty"`  // of run.started, in the record of a run: what run.json says, should that be lost
+	Result *RunStep  `json:"result,omitempty"` // of step.finished, in the record of a run
+	Group  *RunGroup `json:"group,omitempty"`  // of group.finished, in the record of a run
+	Begun  *Run      `json:"begun,omitempty"`  // of run.started, in the record of a run: what run.json says, should that be lost
 }
 
 // Recorder writes a run down as it goes on. It is used from one goroutine.
@@ -95,12 +117,12 @@ type Recorder struct {
 	logs   map[int]*os.File
 }
 
-// runVersion is the version of the format of run.json.
-const runVersion = 1
+// runVersion is the version of the format of run.json. Version 1 had no graph.
+const runVersion = 2
 
 // Record begins the record of a run. The ledger must have been made.
 func (l *Ledger) Record(run Run) (*Recorder, error) {
-	run.Version, run.State, run.Counts, run.Steps = runVersion, RunRunning, map[string]int{}, []RunStep{}
+	run.Version, run.State, run.Counts, run.Steps, run.Groups = runVersion, RunRunning, map[string]int{}, []RunStep{}, []RunGroup{}
 	r := &Recorder{folder: l.RunFolder(run.ID), run: run, logs: map[int]*os.File{}}
 	if _, err := atomicfile.Folders(l.folder, "runs", run.ID); err != nil {
 		return nil, fmt.Errorf("making the record of the run: %w", err)
@@ -140,6 +162,9 @@ func (r *Recorder) write() error {
 func (r *Recorder) Event(e RunEvent) error {
 	if e.Result != nil {
 		r.run.Steps = append(r.run.Steps, *e.Result)
+	}
+	if e.Group != nil {
+		r.run.Groups = append(r.run.Groups, *e.Group)
 	}
 	line, err := json.Marshal(e)
 	r.lines = append(append(r.lines, line...), '\n')
@@ -291,7 +316,9 @@ func (l *Ledger) ReadRun(id string) (Run, error) {
 		return Run{}, fmt.Errorf("reading run %s: %w", id, err)
 	}
 	var run Run
-	good := func() bool { return run.Version == runVersion && run.ID == id && run.Counts != nil }
+	good := func() bool {
+		return (run.Version == runVersion || run.Version == 1) && run.ID == id && run.Counts != nil
+	}
 	if json.Unmarshal(text, &run) != nil || !good() {
 		run = l.begun(id) // it was not written whole
 	}
@@ -300,6 +327,14 @@ func (l *Ledger) ReadRun(id string) (Run, error) {
 	}
 	if run.State == RunRunning {
 		l.soFar(&run)
+	}
+	for i := range run.Steps {
+		if run.Version == 1 {
+			run.Steps[i].Index = i
+		}
+		if run.Steps[i].Needs == nil {
+			run.Steps[i].Needs = []int{}
+		}
 	}
 	return run, nil
 }
@@ -350,6 +385,8 @@ func (l *Ledger) soFar(run *Run) {
 		case e.Result != nil:
 			run.Steps = append(run.Steps, *e.Result)
 			delete(open, e.Result.Name)
+		case e.Group != nil:
+			run.Groups = append(run.Groups, *e.Group)
 		case e.Kind == "step.started" && e.Step != nil:
 			open[*e.Step] = e
 			order = append(order, *e.Step)

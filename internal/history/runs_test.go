@@ -44,9 +44,10 @@ func TestARunIsReadAsItEnded(t *testing.T) {
 	run, err := l.ReadRun("20261123-120000-00000")
 	require.NoError(t, err)
 	assert.Equal(t, Run{
-		Version: 1, ID: "20261123-120000-00000", Started: time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC), Ms: 3000, State: "failed",
+		Version: 2, ID: "20261123-120000-00000", Started: time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC), Ms: 3000, State: "failed",
 		Request: []string{"build"}, Counts: map[string]int{"ran": 1}, Folder: ".",
-		Steps: []RunStep{{Name: "clean", Task: "clean", State: "ran", Ms: 1000, Attempts: 1, Sum: "f00d"}},
+		Steps:  []RunStep{{Needs: []int{}, Name: "clean", Task: "clean", State: "ran", Ms: 1000, Attempts: 1, Sum: "f00d"}},
+		Groups: []RunGroup{},
 	}, run)
 	text, err := os.ReadFile(filepath.Join(l.RunFolder(run.ID), "logs/0004-page_--port__a_b_.log"))
 	require.NoError(t, err)
@@ -87,7 +88,7 @@ func TestARunThatDidNotEndReadsAsStopped(t *testing.T) {
 			assert.Equal(t, int64(4000), run.Ms)
 			assert.Equal(t, map[string]int{"ran": 1, "failed": 1, "stopped": 1}, run.Counts)
 			require.Len(t, run.Steps, 3)
-			assert.Equal(t, RunStep{Name: "page", Task: "page", State: "stopped", Started: time.Date(2026, 11, 23, 12, 0, 1, 0, time.UTC), Ms: 3000, Attempts: 1, Reason: "Tugline was killed"}, run.Steps[2])
+			assert.Equal(t, RunStep{Needs: []int{}, Name: "page", Task: "page", State: "stopped", Started: time.Date(2026, 11, 23, 12, 0, 1, 0, time.UTC), Ms: 3000, Attempts: 1, Reason: "Tugline was killed"}, run.Steps[2])
 		})
 	}
 }

@@ -16,8 +16,6 @@ import (
 	"golang.org/x/term"
 
 	"tugline/internal/engine"
-	"tugline/internal/plan"
-	"tugline/internal/project"
 )
 
 // Mode is how the output of tasks is shown.
@@ -40,8 +38,8 @@ type Display struct {
 	verbose  bool
 	round    bool
 	width    int // of the longest name, in columns
-	steps    map[*plan.Step]*stepOutput
-	looped   map[*project.Task]*instances
+	steps    map[stepKey]*stepOutput
+	looped   map[string]*instances
 	waits    map[string]bool            // lines about waiting that were shown
 	live     *live                      // nil when there is none
 	size     func() (columns, rows int) // of the terminal; nil: there is none
@@ -63,8 +61,8 @@ type DisplayConfig struct {
 	// Size returns the size of the terminal that Out is, for a live part
 	// below the output. nil: there is none.
 	Size func() (columns, rows int)
-	// Usual returns what a step usually takes; 0: not known. It may be nil.
-	Usual    func(*plan.Step) time.Duration
+	// Usual returns what a call usually takes; 0: not known. It may be nil.
+	Usual    func(call string) time.Duration
 	Jobs     int      // how many steps may run at once
 	Terminal *os.File // the terminal that tasks may own, whose modes are kept; may be nil
 }
@@ -107,9 +105,9 @@ const manyInstances = 4
 // maxName is the widest name that others are aligned with, in columns.
 const maxName = 40
 
-// NewDisplay returns a display for a run of p.
-func NewDisplay(p *plan.Plan, cfg DisplayConfig) *Display {
-	d := &Display{out: cfg.Out, err: cfg.Err, mode: cfg.Mode, style: cfg.Style, quiet: cfg.Quiet, verbose: cfg.Verbose, round: cfg.Round && !cfg.Verbose, own: cfg.Terminal, steps: map[*plan.Step]*stepOutput{}, looped: map[*project.Task]*instances{}, waits: map[string]bool{}}
+// NewDisplay returns a display for a run of such steps.
+func NewDisplay(steps []*engine.Step, cfg DisplayConfig) *Display {
+	d := &Display{out: cfg.Out, err: cfg.Err, mode: cfg.Mode, style: cfg.Style, quiet: cfg.Quiet, verbose: cfg.Verbose, round: cfg.Round && !cfg.Verbose, own: cfg.Terminal, steps: map[stepKey]*stepOutput{}, looped: map[string]*instances{}, waits: map[string]bool{}}
 	switch {
 	case d.mode == Direct:
 		d.out = d.err // stdout belongs to the task
@@ -118,7 +116,7 @@ func NewDisplay(p *plan.Plan, cfg DisplayConfig) *Display {
 		d.out = d.live
 	}
 	d.size = cfg.Size
-	d.added(p.Steps)
+	d.added(steps)
 	return d
 }
 
@@ -132,11 +130,11 @@ func (d *Display) Event(e engine.Event) {
 	case engine.StepsAdded:
 		d.added(e.Added)
 	case engine.StepStarted:
-		d.steps[e.Step] = &stepOutput{prefix: d.prefix(e.Step), started: e.Time, stays: e.Step.Stays()}
+		d.steps[keyOf(e.Step)] = &stepOutput{prefix: d.prefix(e.Step), started: e.Time, stays: e.Step.Stays}
 		if d.live != nil {
 			d.live.start(e.Step)
 		}
-		if e.Step.Task.Terminal {
+		if e.Step.Terminal {
 			d.leave()
 		}
 	case engine.StepCommand:
@@ -164,7 +162,7 @@ func (d *Display) Event(e engine.Event) {
 
 // service shows that a service is ready, or starts again.
 func (d *Display) service(e engine.Event) {
-	_, started := d.steps[e.Step]
+	_, started := d.steps[keyOf(e.Step)]
 	step := d.step(e.Step)
 	d.flushPartial(e.Step, step)
 	state, took := "ready", ""
@@ -194,13 +192,21 @@ func (d *Display) service(e engine.Event) {
 	}
 }
 
+// stepKey tells steps apart. A service may be one of an earlier plan.
+type stepKey struct {
+	index int
+	name  string
+}
+
+func keyOf(s *engine.Step) stepKey { return stepKey{s.Index, s.Name} }
+
 // step returns what is known of a step that runs. A service may have been started
 // before the display.
-func (d *Display) step(s *plan.Step) *stepOutput {
-	if d.steps[s] == nil {
-		d.steps[s] = &stepOutput{prefix: d.prefix(s), started: time.Now(), stays: s.Stays()}
+func (d *Display) step(s *engine.Step) *stepOutput {
+	if d.steps[keyOf(s)] == nil {
+		d.steps[keyOf(s)] = &stepOutput{prefix: d.prefix(s), started: time.Now(), stays: s.Stays}
 	}
-	return d.steps[s]
+	return d.steps[keyOf(s)]
 }
 
 // leave leaves the terminal to a task that owns it; take takes it back, in the
@@ -225,16 +231,16 @@ func (d *Display) take() {
 }
 
 // added makes room for steps that are new in the plan.
-func (d *Display) added(steps []*plan.Step) {
+func (d *Display) added(steps []*engine.Step) {
 	for _, s := range steps {
-		if !s.Works() {
+		if !s.Works {
 			continue
 		}
 		d.width = max(d.width, min(d.maxName(), runewidth.StringWidth(s.Name)))
 		if d.live != nil {
 			d.live.expect(s)
 		}
-		if len(s.Task.Looped()) > 0 {
+		if s.Looped {
 			if d.looped[s.Task] == nil {
 				d.looped[s.Task] = &instances{quiet: map[ending]*quietEnds{}}
 			}
@@ -254,7 +260,7 @@ func (d *Display) maxName() int {
 }
 
 // retry tells that an attempt failed and another one follows.
-func (d *Display) retry(s *plan.Step, told string) {
+func (d *Display) retry(s *engine.Step, told string) {
 	step := d.step(s)
 	d.flushPartial(s, step)
 	line := d.style.paint(printable(told), color.FgHiYellow) + "\n"
@@ -269,7 +275,7 @@ func (d *Display) retry(s *plan.Step, told string) {
 }
 
 // command shows a statement that starts.
-func (d *Display) command(s *plan.Step, statement string) {
+func (d *Display) command(s *engine.Step, statement string) {
 	first, _, more := strings.Cut(statement, "\n")
 	line := "» " + first
 	if more {
@@ -289,9 +295,9 @@ func (d *Display) command(s *plan.Step, statement string) {
 
 // waiting tells that a step waits: in the live part, or in a line if it is for
 // something that may take long and cannot be seen there.
-func (d *Display) waiting(s *plan.Step, what string) {
+func (d *Display) waiting(s *engine.Step, what string) {
 	switch {
-	case d.live != nil && d.steps[s] != nil:
+	case d.live != nil && d.steps[keyOf(s)] != nil:
 		d.live.partial(s, what)
 	case !d.quiet && strings.Contains(what, "another Tugline"), !d.quiet && strings.Contains(what, "the lock"):
 		if line := printable(s.Name + " " + what); !d.waits[line] {
@@ -301,7 +307,7 @@ func (d *Display) waiting(s *plan.Step, what string) {
 	}
 }
 
-func (d *Display) output(s *plan.Step, text []byte) {
+func (d *Display) output(s *engine.Step, text []byte) {
 	step := d.step(s)
 	step.lines.add(text, func(line []byte) { d.line(step, line) })
 	d.flush(step)
@@ -311,7 +317,7 @@ func (d *Display) output(s *plan.Step, text []byte) {
 }
 
 // flushPartial shows what the step printed without ending the line.
-func (d *Display) flushPartial(s *plan.Step, step *stepOutput) {
+func (d *Display) flushPartial(s *engine.Step, step *stepOutput) {
 	step.lines.end(func(line []byte) { d.line(step, line) })
 	d.flush(step)
 	if d.live != nil {
@@ -343,15 +349,15 @@ func (d *Display) line(step *stepOutput, line []byte) {
 
 // modeOf returns how the output of a step is shown. That of a service comes as it is
 // printed.
-func (d *Display) modeOf(s *plan.Step) Mode {
-	if s.Stays() {
+func (d *Display) modeOf(s *engine.Step) Mode {
+	if s.Stays {
 		return Lines
 	}
 	return d.mode
 }
 
 // prefix returns what stands before each line of a step.
-func (d *Display) prefix(s *plan.Step) string {
+func (d *Display) prefix(s *engine.Step) string {
 	if d.modeOf(s) != Lines {
 		return ""
 	}
@@ -361,14 +367,14 @@ func (d *Display) prefix(s *plan.Step) string {
 
 // finished shows how a step ended: its state and, as a block, what it printed.
 func (d *Display) finished(r engine.Result) {
-	step := d.steps[r.Step]
-	if r.Step.Task.Terminal && step != nil {
+	step := d.steps[keyOf(r.Step)]
+	if r.Step.Terminal && step != nil {
 		d.take()
 	}
 	if step != nil && d.mode != Direct {
 		d.flushPartial(r.Step, step)
 	}
-	if d.live != nil && r.Step.Works() {
+	if d.live != nil && r.Step.Works {
 		d.live.finish(r.Step)
 	}
 	if d.showsEnd(r) && !d.together(r) {
@@ -383,7 +389,7 @@ func (d *Display) finished(r engine.Result) {
 	}
 	d.keep(step.block.close())
 	if r.State != engine.Failed {
-		delete(d.steps, r.Step) // the last lines of the failed are shown at the end
+		delete(d.steps, keyOf(r.Step)) // the last lines of the failed are shown at the end
 	}
 }
 
@@ -391,7 +397,7 @@ func (d *Display) finished(r engine.Result) {
 // other instances of its task.
 func (d *Display) together(r engine.Result) bool {
 	all := d.looped[r.Step.Task]
-	if all == nil || !r.Step.Works() || all.total < manyInstances || d.verbose {
+	if all == nil || !r.Step.Works || all.total < manyInstances || d.verbose {
 		return false
 	}
 	switch r.State {
@@ -407,7 +413,7 @@ func (d *Display) together(r engine.Result) bool {
 // run when all have ended.
 func (d *Display) instanceEnded(r engine.Result) {
 	all := d.looped[r.Step.Task]
-	if all == nil || !r.Step.Works() {
+	if all == nil || !r.Step.Works {
 		return
 	}
 	all.ended++
@@ -441,7 +447,7 @@ func (i *instances) addQuiet(r engine.Result) {
 	}
 	q := i.quiet[end]
 	if q.count++; q.count <= namedInstances {
-		q.names = append(q.names, strings.TrimPrefix(r.Step.Name, r.Step.Task.Name+" "))
+		q.names = append(q.names, strings.TrimPrefix(r.Step.Name, r.Step.Task+" "))
 	}
 }
 
@@ -449,8 +455,8 @@ func (i *instances) addQuiet(r engine.Result) {
 const namedInstances = 3
 
 // quietLine returns the line that tells of instances which ended alike.
-func (d *Display) quietLine(t *project.Task, end ending, all *instances) string {
-	q, name := all.quiet[end], t.Name
+func (d *Display) quietLine(task string, end ending, all *instances) string {
+	q, name := all.quiet[end], task
 	text := fmt.Sprintf("%d of %d instances", q.count, all.total)
 	switch {
 	case end.reason != "" && q.count == 1: // told as any other
@@ -472,11 +478,11 @@ func (d *Display) showsEnd(r engine.Result) bool {
 	case d.mode == Direct: // that it ran is seen from what it prints
 		return !d.quiet && (r.Noted || r.State == engine.Unchanged || r.State == engine.Restored || r.State == engine.Skipped)
 	case !r.IsShown():
-		return d.verbose && (r.Uncalled || r.Step.Last == nil)
+		return d.verbose && (r.Uncalled || r.Step.Last)
 	case d.quiet && (r.State == engine.Unchanged || r.State == engine.Restored || r.State == engine.Skipped):
 		return false
 	case d.quiet && r.State == engine.Ran:
-		step := d.steps[r.Step]
+		step := d.steps[keyOf(r.Step)]
 		return step != nil && step.block.size > 0 // a block needs its name
 	}
 	return true

@@ -26,15 +26,16 @@ func instancesEnd(t *testing.T, verbose bool, states map[string]engine.State) (s
 	t.Helper()
 	pl := planOf(t, ports, "page few")
 	var out, err bytes.Buffer
-	d := NewDisplay(pl, DisplayConfig{Mode: Blocks, Out: &out, Err: &err, Verbose: verbose})
+	steps := engine.StepsOf(pl)
+	d := NewDisplay(steps, DisplayConfig{Mode: Blocks, Out: &out, Err: &err, Verbose: verbose})
 	var summary engine.Summary
-	for _, s := range pl.Steps {
+	for _, s := range steps {
 		r := engine.Result{Step: s, State: engine.Ran}
-		if s.Works() {
+		if s.Works {
 			r.State = states[s.Name[len(s.Name)-1:]]
 		}
 		if r.State == engine.Failed {
-			r.Failure = &engine.Failure{Span: s.Task.Span, Msg: "exit code 1"}
+			r.Failure = &engine.Failure{Span: pl.Steps[s.Index].Task.Span, Msg: "exit code 1"}
 		}
 		d.Event(engine.Event{Kind: engine.StepStarted, Step: s})
 		d.Event(engine.Event{Kind: engine.StepFinished, Step: s, Result: r})
@@ -76,9 +77,10 @@ func TestEqualEndingsOfManyInstancesAreToldOnce(t *testing.T) {
 	text := "[task.t]\neach.n = ['1', '2', '3', '4', '5', '6', '7', '8', '9', '10', '11', '12', '13']\nrun = 'x'\n"
 	pl := planOf(t, text, "t")
 	var out strings.Builder
-	d := NewDisplay(pl, DisplayConfig{Out: &out, Err: &out, Mode: Blocks})
-	for i, s := range pl.Steps {
-		if !s.Works() {
+	steps := engine.StepsOf(pl)
+	d := NewDisplay(steps, DisplayConfig{Out: &out, Err: &out, Mode: Blocks})
+	for i, s := range steps {
+		if !s.Works {
 			continue
 		}
 		r := engine.Result{Step: s, State: engine.Failed, Reason: "exit code 1", Failure: &engine.Failure{}}

@@ -11,7 +11,7 @@ import (
 
 	"github.com/mattn/go-runewidth"
 
-	"tugline/internal/plan"
+	"tugline/internal/engine"
 )
 
 // live is the part at the foot of a terminal that shows what runs now. All
@@ -35,8 +35,8 @@ type live struct {
 	started time.Time
 	total   int // steps with work of their own
 	done    int
-	hidden  bool                           // somebody else owns the terminal
-	usual   func(*plan.Step) time.Duration // what a step usually takes; 0: not known
+	hidden  bool                            // somebody else owns the terminal
+	usual   func(call string) time.Duration // what a call usually takes; 0: not known
 	jobs    int
 	ahead   time.Duration // what the steps usually take that have not started
 	unknown int           // of how many of them that is not known
@@ -45,7 +45,7 @@ type live struct {
 
 // runningStep is what the live part tells of a step.
 type runningStep struct {
-	step    *plan.Step
+	step    *engine.Step
 	started time.Time
 	usual   time.Duration // what it usually takes; 0: not known
 	partial string        // what it printed without ending the line
@@ -62,7 +62,7 @@ const (
 func newLive(cfg DisplayConfig) *live {
 	l := &live{out: cfg.Out, size: cfg.Size, style: cfg.Style, usual: cfg.Usual, jobs: max(1, cfg.Jobs), now: time.Now, quit: make(chan struct{}), ended: make(chan struct{})}
 	if l.usual == nil {
-		l.usual = func(*plan.Step) time.Duration { return 0 }
+		l.usual = func(call string) time.Duration { return 0 }
 	}
 	l.started = l.now()
 	go func() {
@@ -103,7 +103,7 @@ func (l *live) hide(hidden bool) {
 }
 
 // expect notes that a step with commands is still to come.
-func (l *live) expect(s *plan.Step) {
+func (l *live) expect(s *engine.Step) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	l.total++
@@ -111,22 +111,22 @@ func (l *live) expect(s *plan.Step) {
 }
 
 // aheadLocked adds a step to those that have not started, or takes it away.
-func (l *live) aheadLocked(s *plan.Step, sign int) {
-	if usual := l.usual(s); usual > 0 {
+func (l *live) aheadLocked(s *engine.Step, sign int) {
+	if usual := l.usual(s.Name); usual > 0 {
 		l.ahead += time.Duration(sign) * usual
 	} else {
 		l.unknown += sign
 	}
 }
 
-func (l *live) start(s *plan.Step) {
+func (l *live) start(s *engine.Step) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	l.aheadLocked(s, -1)
-	l.running = append(l.running, runningStep{step: s, started: l.now(), usual: l.usual(s)})
+	l.running = append(l.running, runningStep{step: s, started: l.now(), usual: l.usual(s.Name)})
 }
 
-func (l *live) partial(s *plan.Step, text string) {
+func (l *live) partial(s *engine.Step, text string) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	if i := l.indexLocked(s); i >= 0 {
@@ -134,7 +134,7 @@ func (l *live) partial(s *plan.Step, text string) {
 	}
 }
 
-func (l *live) finish(s *plan.Step) {
+func (l *live) finish(s *engine.Step) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	l.done++
@@ -145,8 +145,8 @@ func (l *live) finish(s *plan.Step) {
 	}
 }
 
-func (l *live) indexLocked(s *plan.Step) int {
-	return slices.IndexFunc(l.running, func(r runningStep) bool { return r.step == s })
+func (l *live) indexLocked(s *engine.Step) int {
+	return slices.IndexFunc(l.running, func(r runningStep) bool { return keyOf(r.step) == keyOf(s) })
 }
 
 // close shows what is left to show and takes the part away.

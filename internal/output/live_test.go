@@ -138,8 +138,9 @@ func TestLivePartShowsWhatRuns(t *testing.T) {
 			<-time.After(3300 * time.Millisecond)
 		})
 		assert.Equal(t, "1:08  0 of 3 done, 2 running "+strings.Repeat("░", 30)+"\n  1:08  chart  waiting for its background processes\n  0:03  page   Which harbour?\n", tty.text())
-		for s := range d.steps {
-			if s.Name == "chart" {
+		for key := range d.steps {
+			if key.name == "chart" {
+				s := &engine.Step{Index: key.index, Name: "chart", Task: "chart", Works: true, Last: true}
 				d.Event(engine.Event{Kind: engine.StepFinished, Step: s, Result: engine.Result{Step: s, State: engine.Ran, Took: 68 * time.Second}})
 			}
 		}
@@ -153,7 +154,7 @@ func TestLivePartTellsHowLongItWillTake(t *testing.T) {
 	usual := map[string]time.Duration{"chart": 60 * time.Second, "page": 90 * time.Second, "index": 30 * time.Second}
 	synctest.Test(t, func(t *testing.T) {
 		tty := &screen{columns: 80}
-		cfg := DisplayConfig{Mode: Blocks, Out: tty, Size: tty.size, Jobs: 2, Usual: func(s *plan.Step) time.Duration { return usual[s.Name] }}
+		cfg := DisplayConfig{Mode: Blocks, Out: tty, Size: tty.size, Jobs: 2, Usual: func(call string) time.Duration { return usual[call] }}
 		_, d := display(t, cfg, "chart page index", func(show func(string, engine.Event)) {
 			show("chart", started())
 			show("page", started())
@@ -161,7 +162,7 @@ func TestLivePartTellsHowLongItWillTake(t *testing.T) {
 		})
 		assert.Contains(t, tty.text(), "0:40  0 of 3 done, 2 running, about 0:50 left ░")
 		assert.Contains(t, tty.text(), "\n  0:40 of 1:00  chart\n  0:40 of 1:30  page\n")
-		d.Event(engine.Event{Kind: engine.StepsAdded, Added: planOf(t, "task.new.run = 'x'\n", "new").Steps})
+		d.Event(engine.Event{Kind: engine.StepsAdded, Added: engine.StepsOf(planOf(t, "task.new.run = 'x'\n", "new"))})
 		<-time.After(time.Second)
 		assert.NotContains(t, tty.text(), "left", "of the new one it is not known")
 		d.Close()

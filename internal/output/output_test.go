@@ -14,7 +14,6 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"tugline/internal/engine"
-	"tugline/internal/plan"
 	"tugline/internal/project"
 )
 
@@ -64,9 +63,10 @@ func display(t *testing.T, cfg DisplayConfig, words string, events func(show fun
 	if cfg.Out == nil {
 		cfg.Out = &out
 	}
-	d := NewDisplay(pl, cfg)
+	steps := engine.StepsOf(pl)
+	d := NewDisplay(steps, cfg)
 	events(func(name string, e engine.Event) {
-		for _, s := range pl.Steps {
+		for _, s := range steps {
 			if s.Name == name {
 				e.Step, e.Result.Step = s, s
 				d.Event(e)
@@ -160,14 +160,15 @@ func TestSummaryTellsOfFailures(t *testing.T) {
 	assert.Contains(t, out, "    line 0\n")
 	var messages bytes.Buffer
 	d.err = &messages
-	var step *plan.Step
-	for s := range d.steps {
-		step = s
+	step := &engine.Step{Name: "short", Task: "short", Works: true}
+	for key := range d.steps {
+		step.Index = key.index
 	}
+	failed := planOf(t, "task.group.needs = []\ntask.short.run = 'x'", "short").Steps[0].Task
 	d.Summary(engine.Summary{
 		Wall: 65 * time.Second, Busy: 3 * time.Minute,
 		Results: []engine.Result{
-			{Step: step, State: engine.Failed, Failure: &engine.Failure{Span: step.Task.Run[0].Span, Msg: "exit code 3", Hint: "try again"}},
+			{Step: step, State: engine.Failed, Failure: &engine.Failure{Span: failed.Run[0].Span, Msg: "exit code 3", Hint: "try again"}},
 			{Step: step, State: engine.Ran}, {Step: step, State: engine.Blocked}, {Step: step, State: engine.Ran},
 		},
 	}, Style{})

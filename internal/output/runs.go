@@ -138,14 +138,15 @@ type jsonRun struct {
 // jsonRunSteps is a run with its steps as JSON.
 type jsonRunSteps struct {
 	jsonRun
-	Steps []history.RunStep `json:"steps"`
+	Steps  []history.RunStep  `json:"steps"`
+	Groups []history.RunGroup `json:"groups"`
 }
 
 // RunJSON returns what the JSON of a run holds, with its steps or without.
 func RunJSON(r history.Run, steps bool) any {
 	out := jsonRun{r.ID, r.Started, r.Ms, r.State, append([]string{}, r.Request...), r.Resumes, r.Counts}
 	if steps {
-		return jsonRunSteps{out, append([]history.RunStep{}, r.Steps...)}
+		return jsonRunSteps{out, append([]history.RunStep{}, r.Steps...), append([]history.RunGroup{}, r.Groups...)}
 	}
 	return out
 }

@@ -27,12 +27,12 @@ const fullFailures = 3
 // failures shows what failed: of many instances of a task the first ones in
 // full, the others by name.
 func (d *Display) failures(all []engine.Result) {
-	shown := map[*project.Task]int{}
-	more := map[*project.Task][]string{}
-	var tasks []*project.Task // of more, in order
+	shown := map[string]int{} // by task
+	more := map[string][]string{}
+	var tasks []string // of more, in order
 	for _, r := range all {
 		t := r.Step.Task
-		if len(t.Looped()) > 0 && shown[t] == fullFailures {
+		if r.Step.Looped && shown[t] == fullFailures {
 			if more[t] == nil {
 				tasks = append(tasks, t)
 			}
@@ -43,7 +43,7 @@ func (d *Display) failures(all []engine.Result) {
 		d.failure(r)
 	}
 	for _, t := range tasks {
-		d.write(fmt.Sprintf("\n%d more instances of %q %s; tugline log tells what they printed:\n", len(more[t]), t.Name, d.style.red("failed")))
+		d.write(fmt.Sprintf("\n%d more instances of %q %s; tugline log tells what they printed:\n", len(more[t]), t, d.style.red("failed")))
 		for _, name := range more[t] {
 			d.write("      " + printable(name) + "\n")
 		}
@@ -56,7 +56,7 @@ func (d *Display) failure(r engine.Result) {
 		Msg:  fmt.Sprintf("task %q %s", printable(r.Step.Name), d.style.red("failed")),
 		Hint: printable(strings.TrimSuffix(r.Failure.Msg+"; "+r.Failure.Hint, "; ")),
 	}, d.style))
-	step := d.steps[r.Step]
+	step := d.steps[keyOf(r.Step)]
 	if step == nil || step.tail.count == 0 {
 		return
 	}

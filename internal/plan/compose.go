@@ -118,8 +118,8 @@ func (s *Step) CalledBy() string {
 	return string(s.CalledFor.Kind) + " of " + owner
 }
 
-// waitsFor calls visit with every step that must have ended before s starts.
-func (s *Step) waitsFor(visit func(*Step)) {
+// WaitsFor calls visit with every step that must have ended before s starts.
+func (s *Step) WaitsFor(visit func(*Step)) {
 	for _, others := range [][]*Step{s.Needs, s.After, s.AfterEnd} {
 		for _, other := range others {
 			visit(other)
@@ -405,7 +405,7 @@ func (b *builder) lockAll(steps []*Step) {
 				return
 			}
 			seen[other] = true
-			other.waitsFor(visit)
+			other.WaitsFor(visit)
 		}
 		visit(s) // what comes before is not under the lock
 		var gather func(*Step)
@@ -419,7 +419,7 @@ func (b *builder) lockAll(steps []*Step) {
 					s.Locks = append(s.Locks, name.Value)
 				}
 			}
-			other.waitsFor(gather)
+			other.WaitsFor(gather)
 		}
 		gather(s.Last)
 		slices.Sort(s.Locks)

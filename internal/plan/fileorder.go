@@ -365,7 +365,7 @@ func precedes(a, b *Step) bool {
 		}
 		seen[s] = true
 		found := false
-		s.waitsFor(func(other *Step) { found = found || reaches(other) })
+		s.WaitsFor(func(other *Step) { found = found || reaches(other) })
 		return found
 	}
 	return a != b && reaches(b)
@@ -378,7 +378,7 @@ func (b *builder) sort() {
 	waits := make([]int, len(steps))
 	waiting := make([][]*Step, len(steps))
 	for _, s := range steps {
-		s.waitsFor(func(other *Step) {
+		s.WaitsFor(func(other *Step) {
 			waits[s.Index]++
 			waiting[other.Index] = append(waiting[other.Index], s)
 		})
@@ -430,7 +430,7 @@ func (b *builder) circle(waits []int) {
 	for !slices.Contains(path, s) { // every one that waits, waits for another one
 		path = append(path, s)
 		var next *Step
-		s.waitsFor(func(other *Step) {
+		s.WaitsFor(func(other *Step) {
 			if next == nil && waits[other.Index] > 0 {
 				next = other
 			}

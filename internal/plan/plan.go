@@ -297,7 +297,7 @@ func (b *builder) entry(t *project.Task, c project.Call, caller *scope) {
 // waitsForNew reports whether s needs a step added at or behind index before.
 func (b *builder) waitsForNew(s *Step, before int) bool {
 	found := false
-	s.waitsFor(func(other *Step) { found = found || other.Index >= before })
+	s.WaitsFor(func(other *Step) { found = found || other.Index >= before })
 	return found
 }
 

@@ -86,7 +86,7 @@ type Run struct {
 	Plan     *plan.Plan
 	Name     string
 	Recorded bool
-	Usual    func(*plan.Step) time.Duration // what a step usually takes; 0: not known. nil: nothing is known
+	Usual    func(call string) time.Duration // what a call usually takes; 0: not known. nil: nothing is known
 
 	session   *Session
 	prepared  *Prepared
@@ -117,7 +117,7 @@ func (s *Session) beginQuiet(p *Prepared, words Words) *Run {
 	}
 	run.cache = c
 	usual := sync.OnceValue(s.Ledger.Usual)
-	run.Usual = func(step *plan.Step) time.Duration { return usual()[step.Name] }
+	run.Usual = func(call string) time.Duration { return usual()[call] }
 	return run
 }
 
@@ -163,7 +163,7 @@ func (r *Run) record() {
 		s.cfg.Warn("this run is not recorded: " + err.Error())
 		return
 	}
-	r.recording = &engine.Recording{To: recorder, Folder: s.Ledger.RunFolder(s.cfg.Run), Run: s.cfg.Run}
+	r.recording = &engine.Recording{To: recorder, Folder: s.Ledger.RunFolder(s.cfg.Run), Run: s.cfg.Run, Top: s.Project.Folder}
 	r.Recorded = true
 }
 
@@ -268,7 +268,7 @@ func (s *Session) detach(ctx context.Context, spec background.Spec) (address str
 
 // isAside reports whether an event tells of a service that goes on.
 func isAside(e engine.Event) bool {
-	if e.Step == nil || !e.Step.Stays() {
+	if e.Step == nil || !e.Step.Stays {
 		return false
 	}
 	return e.Kind == engine.StepOutput || e.Kind == engine.StepCommand || e.Kind == engine.ServiceExited || e.Kind == engine.ServiceRestarting || e.Kind == engine.ServiceReady
@@ -280,7 +280,7 @@ func acts(e engine.Event) bool {
 	case engine.StepActs, engine.StepOutput, engine.RunRemoved:
 		return true
 	case engine.StepStarted:
-		return e.Step.Stays()
+		return e.Step.Stays
 	}
 	return e.Kind == engine.StepFinished && e.Result.State == engine.Failed
 }
@@ -290,7 +290,7 @@ func (r *Run) log(s *plan.Step) string {
 	if r.recording == nil {
 		return ""
 	}
-	return r.recording.Log(s)
+	return r.recording.Log(s.Index, s.Name)
 }
 
 // maxNotice is how many lines of a failed step pages show.
@@ -299,7 +299,7 @@ const maxNotice = 12
 // lastLines returns how a step failed, and the last lines that it printed.
 func (r *Run) lastLines(failed engine.Result) []string {
 	lines := []string{failed.Reason}
-	path := r.log(failed.Step)
+	path := r.log(r.Plan.Steps[failed.Step.Index])
 	if path == "" {
 		return lines
 	}

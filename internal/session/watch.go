@@ -216,16 +216,19 @@ func (k *rounds) stopOnChange(ctx context.Context, stop context.CancelCauseFunc)
 func (k *rounds) note(pl *plan.Plan, summary engine.Summary) {
 	var broken [][]glob.Pattern
 	for _, r := range summary.Results {
-		switch {
-		case r.Step == nil || !r.Step.Works():
-		case r.State == engine.Ran, r.State == engine.Restored, r.State == engine.Unchanged:
-			k.ended[r.Step.ID()] = r.Sum
-			if r.State != engine.Unchanged && len(r.Step.Writes) > 0 {
-				k.outputs.note(r.Step.ID())
+		if r.Step == nil || !r.Step.Works {
+			continue
+		}
+		s := pl.Steps[r.Step.Index]
+		switch r.State {
+		case engine.Ran, engine.Restored, engine.Unchanged:
+			k.ended[s.ID()] = r.Sum
+			if r.State != engine.Unchanged && len(s.Writes) > 0 {
+				k.outputs.note(s.ID())
 			}
 		default:
-			delete(k.ended, r.Step.ID())
-			broken = append(broken, plan.Patterns(r.Step.Writes))
+			delete(k.ended, s.ID())
+			broken = append(broken, plan.Patterns(s.Writes))
 		}
 	}
 	k.broken = sets(broken)
