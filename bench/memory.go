@@ -212,7 +212,7 @@ func (o *outputs) restore(to string, present []files.Found) error {
 		return err
 	}
 	defer root.Close()
-	entry, err := o.store.Get(outputsKey)
+	entry, err := o.store.Get(context.Background(), outputsKey)
 	if err != nil {
 		return err
 	}

@@ -26,6 +26,7 @@ func (b *bench) rows(names []string) ([]row, error) {
 	for _, g := range []group{
 		{[]string{"start"}, b.startUp},
 		{[]string{"words"}, b.shellWords},
+		{[]string{"patterns"}, b.patterns},
 		{[]string{"programs"}, b.programs},
 		{[]string{"load"}, b.loading},
 		{[]string{"output"}, b.output},
@@ -62,6 +63,11 @@ func (g group) wanted(names []string) bool {
 // tasks writes a project of n tasks, each with the given commands, below a
 // task "all" that needs them.
 func (b *bench) tasks(name string, n int, run string) (string, error) {
+	return b.tasksOf(name, n, func(int) string { return run })
+}
+
+// tasksOf does the same with the commands that run returns for each.
+func (b *bench) tasksOf(name string, n int, run func(i int) string) (string, error) {
 	var text strings.Builder
 	text.WriteString("echo = false\n[task.all]\nneeds = [")
 	for i := range n {
@@ -69,7 +75,7 @@ func (b *bench) tasks(name string, n int, run string) (string, error) {
 	}
 	text.WriteString("]\n")
 	for i := range n {
-		fmt.Fprintf(&text, "[task.task-%d]\nabout = 'number %d'\nrun = '''%s'''\n", i, i, run)
+		fmt.Fprintf(&text, "[task.task-%d]\nabout = 'number %d'\nrun = '''%s'''\n", i, i, run(i))
 	}
 	return b.write(name+"/tugline.toml", text.String())
 }
@@ -123,6 +129,37 @@ func (b *bench) shellWords() ([]row, error) {
 		name: "words", work: "1,000 tasks of shell words, -j 1", beside: "dash, 1,000 subshells", goal: 0.7,
 		ours:   command(b.tugline, "-q", "-j", "1", "--file", file, "all"),
 		theirs: command("dash", script),
+	}}, nil
+}
+
+// patterns: tasks with a pattern each, in one of many folders that stand side by side.
+func (b *bench) patterns() ([]row, error) {
+	const n = 2000
+	file, err := b.tasksOf("patterns", n, func(i int) string { return fmt.Sprintf("set -- in/%d/*.txt; test $# = 2", i) })
+	if err != nil {
+		return nil, err
+	}
+	var script strings.Builder
+	for i := range n {
+		for _, name := range []string{"a.txt", "b.txt", "c.csv"} {
+			if _, err := b.write(fmt.Sprintf("patterns/in/%d/%s", i, name), ""); err != nil {
+				return nil, err
+			}
+		}
+		fmt.Fprintf(&script, "(set -- in/%d/*.txt; test $# = 2)\n", i)
+	}
+	if _, err := b.write("patterns/script", script.String()); err != nil {
+		return nil, err
+	}
+	theirs := func() error {
+		cmd := exec.Command("dash", "script")
+		cmd.Dir = filepath.Join(b.dir, "patterns")
+		return cmd.Run()
+	}
+	return []row{{
+		name: "patterns", work: "2,000 tasks with a pattern in a folder each, -j 1", beside: "dash, 2,000 subshells", goal: 1,
+		ours:   command(b.tugline, "-q", "-j", "1", "--file", file, "all"),
+		theirs: theirs,
 	}}, nil
 }
 

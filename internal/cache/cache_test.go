@@ -77,7 +77,7 @@ func (p *place) open() (*Cache, *plan.Step) {
 func (p *place) decide() Decision {
 	p.Helper()
 	c, s := p.open()
-	d, err := c.Decide(s, s.Inputs(), false)
+	d, err := c.Decide(p.Context(), s, s.Inputs(), false)
 	require.NoError(p, err)
 	return d
 }
@@ -88,7 +88,7 @@ func (p *place) makes(run func()) Kept {
 	p.Helper()
 	c, s := p.open()
 	inputs := s.Inputs()
-	d, err := c.Decide(s, inputs, false)
+	d, err := c.Decide(p.Context(), s, inputs, false)
 	require.NoError(p, err)
 	_, err = c.Begin(s, &d)
 	require.NoError(p, err)
@@ -158,7 +158,7 @@ func TestRestorePutsBackWhatWasKept(t *testing.T) {
 	p.remove("out/page")
 	p.write("out/mine", "made by hand")
 	c, s := p.open()
-	d, err := c.Decide(s, s.Inputs(), false)
+	d, err := c.Decide(t.Context(), s, s.Inputs(), false)
 	require.NoError(t, err)
 	require.Equal(t, ToRestore, d.Action)
 	done, aside, err := c.Restore(t.Context(), s, &d, s.Inputs())

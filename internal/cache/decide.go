@@ -1,6 +1,7 @@
 package cache
 
 import (
+	"context"
 	"fmt"
 	"time"
 
@@ -87,8 +88,8 @@ type Round struct {
 // Decide returns what is to be done with a step whose inputs are given, as
 // things are now. moved says that a step it waits for has done something in this
 // run. It changes nothing.
-func (c *Cache) Decide(s *plan.Step, inputs []plan.Input, moved bool) (Decision, error) {
-	v, err := c.decide(s, inputs, c.Files)
+func (c *Cache) Decide(ctx context.Context, s *plan.Step, inputs []plan.Input, moved bool) (Decision, error) {
+	v, err := c.decide(ctx, s, inputs, c.Files)
 	if err == nil && c.Round != nil && !isAfterFailure(s) {
 		err = c.inRound(s, moved, &v)
 	}
@@ -115,7 +116,7 @@ func (c *Cache) inRound(s *plan.Step, moved bool, v *Decision) (err error) {
 }
 
 // decide is Decide for the files of a view.
-func (c *Cache) decide(s *plan.Step, inputs []plan.Input, in fileView) (Decision, error) {
+func (c *Cache) decide(ctx context.Context, s *plan.Step, inputs []plan.Input, in fileView) (Decision, error) {
 	switch {
 	case s.Skip != "":
 		return Decision{Action: Skip, Reasons: reason("skip", s.Skip)}, nil
@@ -156,7 +157,7 @@ func (c *Cache) decide(s *plan.Step, inputs []plan.Input, in fileView) (Decision
 		v.Reasons = reason("always", "always runs")
 		c.resume(s, &v)
 	default:
-		err = c.compare(s, &v, head, known, in)
+		err = c.compare(ctx, s, &v, head, known, in)
 	}
 	if err == nil && v.Action != UpToDate && v.reads == nil {
 		if v.reads, err = match(s.Reads, in); err == nil { // now, while it is known
@@ -202,7 +203,7 @@ func inputsOf(s *plan.Step, v *Decision, known bool, in fileView) (files.Digest,
 }
 
 // compare holds a step against its record, of which head is known if there is one.
-func (c *Cache) compare(s *plan.Step, v *Decision, head history.Head, found bool, in fileView) (err error) {
+func (c *Cache) compare(ctx context.Context, s *plan.Step, v *Decision, head history.Head, found bool, in fileView) (err error) {
 	v.Saved = time.Duration(head.Ms) * time.Millisecond
 	begun, mark, isBegun := c.Ledger.Begun(s.ID())
 	switch {
@@ -216,8 +217,8 @@ func (c *Cache) compare(s *plan.Step, v *Decision, head history.Head, found bool
 	if v.Reasons, err = c.differences(s, v, in); err != nil {
 		return err
 	}
-	if c.storesOutputs(s) && c.inStore(v.now.Sum) {
-		can, err := c.canRestore(s, v, in)
+	if c.storesOutputs(s) && c.inStore(ctx, v.now.Sum) {
+		can, err := c.canRestore(ctx, s, v, in)
 		if err != nil {
 			return err
 		}

@@ -2,6 +2,7 @@ package cache
 
 import (
 	"cmp"
+	"context"
 	"fmt"
 	"runtime"
 	"slices"
@@ -28,8 +29,8 @@ type Preview struct {
 
 // Preview returns what a run of p would do. It changes nothing but p, which gets
 // the instances whose values are known already.
-func (c *Cache) Preview(p *plan.Plan) (Preview, error) {
-	f := &previewer{cache: c, base: c.Files, pending: map[*plan.Step]bool{}, ends: map[*plan.Step]plan.Outcomes{}, restores: map[*plan.Step]string{}, left: map[*plan.Step]*restoration{}}
+func (c *Cache) Preview(ctx context.Context, p *plan.Plan) (Preview, error) {
+	f := &previewer{ctx: ctx, cache: c, base: c.Files, pending: map[*plan.Step]bool{}, ends: map[*plan.Step]plan.Outcomes{}, restores: map[*plan.Step]string{}, left: map[*plan.Step]*restoration{}}
 	err := f.removals(p, p.LoopedTasks())
 	if err == nil {
 		err = f.steps(p, p.Steps)
@@ -106,7 +107,7 @@ func (f *previewer) removals(p *plan.Plan, tasks []*project.Task) error {
 // steps goes through steps in their order. Those that a loop adds come with it.
 func (f *previewer) steps(p *plan.Plan, steps []*plan.Step) error {
 	in := f.base
-	decided := f.cache.decideAll(steps, in)
+	decided := f.cache.decideAll(f.ctx, steps, in)
 	waiting := make([]int, len(steps)) // indexes
 	for i := range waiting {
 		waiting[i] = i
@@ -121,7 +122,7 @@ func (f *previewer) steps(p *plan.Plan, steps []*plan.Step) error {
 			}
 			forced = false
 			if f.base != in && (s.Works() || s.Skip != "") && s.Loop == nil { // something else goes, by now
-				decided[i] = f.cache.decidedIn(s, s.Inputs(), f.base)
+				decided[i] = f.cache.decidedIn(f.ctx, s, s.Inputs(), f.base)
 			}
 			if err := f.step(p, s, &decided[i]); err != nil {
 				return err
@@ -153,14 +154,14 @@ type decided struct {
 }
 
 // decidedIn judges a step by the files of a view.
-func (c *Cache) decidedIn(s *plan.Step, inputs []plan.Input, in fileView) decided {
-	v, err := c.decide(s, inputs, in)
+func (c *Cache) decidedIn(ctx context.Context, s *plan.Step, inputs []plan.Input, in fileView) decided {
+	v, err := c.decide(ctx, s, inputs, in)
 	return decided{v.Action, v.Reasons, v.Finished, v.now.Sum, err}
 }
 
 // decideAll judges all steps that are decided for themselves, on all processors:
 // nothing changes meanwhile, so the order does not matter.
-func (c *Cache) decideAll(steps []*plan.Step, in fileView) []decided {
+func (c *Cache) decideAll(ctx context.Context, steps []*plan.Step, in fileView) []decided {
 	all := make([]decided, len(steps))
 	type work struct {
 		at     int
@@ -171,7 +172,7 @@ func (c *Cache) decideAll(steps []*plan.Step, in fileView) []decided {
 	for range runtime.GOMAXPROCS(0) {
 		wg.Go(func() {
 			for w := range next {
-				all[w.at] = c.decidedIn(steps[w.at], w.inputs, in)
+				all[w.at] = c.decidedIn(ctx, steps[w.at], w.inputs, in)
 			}
 		})
 	}
@@ -192,6 +193,7 @@ func (c *Cache) decideAll(steps []*plan.Step, in fileView) []decided {
 
 // previewer goes through a plan.
 type previewer struct {
+	ctx     context.Context // of the call of Preview that it serves
 	cache   *Cache
 	base    fileView // the files, without what will be removed
 	all     []StepPreview
@@ -273,7 +275,7 @@ func endings(action Action, finished bool) plan.Outcomes {
 // as they will be, if that is known, else as they are.
 func (f *previewer) byFiles(s *plan.Step, now *decided) (StepPreview, error) {
 	if restored := f.restoredBefore(s); restored != nil {
-		*now = f.cache.decidedIn(s, s.Inputs(), &viewAfterRestore{f.base, restored})
+		*now = f.cache.decidedIn(f.ctx, s, s.Inputs(), &viewAfterRestore{f.base, restored})
 		return StepPreview{s, now.action, now.reasons}, now.err
 	}
 	one := StepPreview{s, now.action, now.reasons}
@@ -297,7 +299,7 @@ func (f *previewer) restoredBefore(s *plan.Step) []*restoration {
 		}
 		left, asked := f.left[via.Step]
 		if !asked {
-			left = f.cache.restoration(via.Step, key)
+			left = f.cache.restoration(f.ctx, via.Step, key)
 			f.left[via.Step] = left
 		}
 		if left == nil {

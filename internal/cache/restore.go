@@ -30,9 +30,9 @@ func (c *Cache) localKey(sum string) string {
 	return hex.EncodeToString(local[:])
 }
 
-func (c *Cache) inStore(sum string) bool {
+func (c *Cache) inStore(ctx context.Context, sum string) bool {
 	for _, key := range c.keysOf(sum) {
-		if c.Store.Has(key) {
+		if c.Store.Has(ctx, key) {
 			return true
 		}
 	}
@@ -41,9 +41,9 @@ func (c *Cache) inStore(sum string) bool {
 
 // entry returns what is kept for a state. The error wraps [store.ErrNotFound] if
 // nothing is.
-func (c *Cache) entry(sum string) (entry *store.Entry, err error) {
+func (c *Cache) entry(ctx context.Context, sum string) (entry *store.Entry, err error) {
 	for _, key := range c.keysOf(sum) {
-		if entry, err = c.Store.Get(key); !errors.Is(err, store.ErrNotFound) {
+		if entry, err = c.Store.Get(ctx, key); !errors.Is(err, store.ErrNotFound) {
 			return entry, err
 		}
 	}
@@ -51,9 +51,9 @@ func (c *Cache) entry(sum string) (entry *store.Entry, err error) {
 }
 
 // peek returns what is kept for a state, for who does not use it.
-func (c *Cache) peek(sum string) (*store.Entry, bool) {
+func (c *Cache) peek(ctx context.Context, sum string) (*store.Entry, bool) {
 	for _, key := range c.keysOf(sum) {
-		if entry, found := c.Store.Peek(key); found {
+		if entry, found := c.Store.Peek(ctx, key); found {
 			return entry, true
 		}
 	}
@@ -63,8 +63,8 @@ func (c *Cache) peek(sum string) (*store.Entry, bool) {
 // canRestore reports whether what is kept can be put back: what stood beside the
 // outputs when they were made, and was not made by that run, must be there. It is
 // not restored, for it may be the user's.
-func (c *Cache) canRestore(s *plan.Step, v *Decision, in fileView) (bool, error) {
-	entry, found := c.peek(v.now.Sum)
+func (c *Cache) canRestore(ctx context.Context, s *plan.Step, v *Decision, in fileView) (bool, error) {
+	entry, found := c.peek(ctx, v.now.Sum)
 	if !found {
 		return false, nil
 	}
@@ -98,7 +98,7 @@ func (c *Cache) canRestore(s *plan.Step, v *Decision, in fileView) (bool, error)
 // by the last good run is somebody's work: it is moved aside, and aside tells
 // where to.
 func (c *Cache) Restore(ctx context.Context, s *plan.Step, v *Decision, inputs []plan.Input) (done bool, aside string, err error) {
-	entry, err := c.entry(v.now.Sum)
+	entry, err := c.entry(ctx, v.now.Sum)
 	if errors.Is(err, store.ErrNotFound) {
 		return false, "", nil
 	}

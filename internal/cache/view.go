@@ -1,6 +1,7 @@
 package cache
 
 import (
+	"context"
 	"path"
 	"slices"
 	"strings"
@@ -34,8 +35,8 @@ type restoration struct {
 
 // restoration returns what a restore of s will leave, which is kept under key;
 // nil if that is not known.
-func (c *Cache) restoration(s *plan.Step, key string) *restoration {
-	entry, ok := c.peek(key)
+func (c *Cache) restoration(ctx context.Context, s *plan.Step, key string) *restoration {
+	entry, ok := c.peek(ctx, key)
 	if !ok {
 		return nil
 	}

@@ -118,7 +118,7 @@ func TestAPlanSaysWhatARunDoes(t *testing.T) {
 			}
 			at := fmt.Sprintf("seed %d, round %d", seed, round)
 			pl, memory := r.planned("all")
-			foreseen, err := memory.Preview(pl)
+			foreseen, err := memory.Preview(t.Context(), pl)
 			require.NoError(t, err)
 			states := r.run("all")
 			moved := map[string]bool{} // what may have left other files than foreseen
@@ -242,7 +242,7 @@ func TestTriggersAreDecidedAlike(t *testing.T) {
 				memory.Resumed, memory.Expanded = done.Finished, done.Review
 				resumed++
 			}
-			preview, err := memory.Preview(pl)
+			preview, err := memory.Preview(t.Context(), pl)
 			require.NoError(t, err)
 			summary := r.runPlan(pl, memory)
 			last.Steps = nil

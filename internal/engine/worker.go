@@ -138,7 +138,7 @@ func timedOut(ctx context.Context) bool {
 // recall does with a step what the memory says of it.
 func (l *loop) recall(ctx context.Context, t task, r *Result) error {
 	m := l.cfg.Cache
-	v, err := m.Decide(t.step, t.inputs, t.moved)
+	v, err := m.Decide(ctx, t.step, t.inputs, t.moved)
 	if err != nil {
 		return err
 	}
@@ -150,7 +150,7 @@ func (l *loop) recall(ctx context.Context, t task, r *Result) error {
 		defer unlock()
 		if waited || m.IsStale(t.step, &v) { // another one may have run it
 			m.Files.InvalidateAll()
-			if v, err = m.Decide(t.step, t.inputs, t.moved); err != nil {
+			if v, err = m.Decide(ctx, t.step, t.inputs, t.moved); err != nil {
 				return err
 			}
 		}

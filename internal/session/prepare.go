@@ -55,7 +55,7 @@ func (s *Session) Preview(ctx context.Context, r Request) (cache.Preview, error)
 	if _, err := engine.Prepare(pl); err != nil {
 		return cache.Preview{}, err
 	}
-	return s.resumed(pl, r).Preview(pl)
+	return s.resumed(pl, r).Preview(ctx, pl)
 }
 
 // resumed returns the cache for a plan of a request, which knows what was done in

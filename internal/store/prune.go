@@ -212,7 +212,7 @@ func (s *Store) Verify(ctx context.Context) (well int, dropped Stats, err error)
 	}
 	good := map[string]bool{}
 	for _, o := range objects {
-		if good[o.name] = s.objectIsGood(o.name); !good[o.name] {
+		if good[o.name] = s.objectIsGood(ctx, o.name); !good[o.name] {
 			dropped.drop(&dropped.Objects, o)
 		}
 	}
@@ -236,11 +236,11 @@ func (s *Store) Verify(ctx context.Context) (well int, dropped Stats, err error)
 }
 
 // objectIsGood reads an object and holds it against its name.
-func (s *Store) objectIsGood(digest string) bool {
+func (s *Store) objectIsGood(ctx context.Context, digest string) bool {
 	if len(digest) != 64 {
 		return false
 	}
-	content, close, err := s.open(digest)
+	content, close, err := s.open(ctx, digest)
 	if err != nil {
 		return false
 	}

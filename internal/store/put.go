@@ -1,6 +1,7 @@
 package store
 
 import (
+	"bytes"
 	"context"
 	"encoding/hex"
 	"errors"
@@ -51,7 +52,7 @@ func (s *Store) Put(ctx context.Context, key string, root *os.Root, found []file
 	}
 	defer done()
 	e := &Entry{Key: key, Made: time.Now().UTC(), Took: made.Took, Files: make([]File, 0, len(found))}
-	p := &putter{store: s, entry: e, local: newFinder(made.Local), beside: made.Beside}
+	p := &putter{ctx: ctx, store: s, entry: e, local: newFinder(made.Local), beside: made.Beside}
 	defer p.abandon()
 	if err := eachBatch(root, found, p.batch); err != nil {
 		return err
@@ -67,7 +68,7 @@ func (s *Store) Put(ctx context.Context, key string, root *os.Root, found []file
 	if p.local.found {
 		e.Key = made.LocalKey
 	}
-	if err := writeWhole(s.entryPath(e.Key), e.text()); err != nil {
+	if err := s.blobs.Put(ctx, entryName(e.Key), bytes.NewReader(e.text())); err != nil {
 		return fmt.Errorf("keeping outputs: %w", err)
 	}
 	return nil
@@ -75,6 +76,7 @@ func (s *Store) Put(ctx context.Context, key string, root *os.Root, found []file
 
 // putter writes the objects of one entry.
 type putter struct {
+	ctx   context.Context // of the call of Put that it serves
 	store *Store
 	entry *Entry
 	open  *object // gathers small files; nil: none is open
@@ -211,7 +213,7 @@ func (p *putter) file(root *os.Root, f *files.Found, read content) error {
 func (p *putter) large(root *os.Root, name string, kept *File) error {
 	digest := hexDigest(kept.Digest)
 	kept.Object, kept.Offset = p.object(digest), 0
-	if _, err := os.Lstat(p.store.objectPath(digest)); err == nil {
+	if has, err := p.store.blobs.Has(p.ctx, objectName(digest)); has && err == nil {
 		return p.local.file(root, name)
 	}
 	file, err := root.Open(name)
@@ -229,7 +231,7 @@ func (p *putter) large(root *os.Root, name string, kept *File) error {
 	if err == nil && o.digest() != digest {
 		err = ErrChanged
 	}
-	return o.close(err)
+	return o.close(p.ctx, err)
 }
 
 // text adds a small text, of which the digest is given, to the open object.
@@ -284,13 +286,13 @@ func (p *putter) close() error {
 	o := p.open
 	p.open = nil
 	p.entry.Objects = append(p.entry.Objects, o.digest())
-	return o.close(nil)
+	return o.close(p.ctx, nil)
 }
 
 // abandon takes away what was not closed.
 func (p *putter) abandon() {
 	if p.open != nil {
-		p.open.close(errors.New("abandoned")) // says nothing but that
+		p.open.close(p.ctx, errors.New("abandoned")) // says nothing but that
 	}
 }
 
@@ -329,14 +331,13 @@ func (o *object) Write(text []byte) (int, error) {
 func (o *object) digest() string { return hex.EncodeToString(o.hash.Sum(nil)) }
 
 // close gives the object its name, or takes it away if err is not nil.
-func (o *object) close(err error) error {
+func (o *object) close(ctx context.Context, err error) error {
 	defer hashers.Put(o.hash)
 	err = errors.Join(err, o.pack.Close())
-	path := o.store.objectPath(o.digest())
-	if err == nil {
-		err = os.MkdirAll(filepath.Dir(path), 0o700)
+	if err != nil {
+		return atomicfile.Finish(o.temp, "", err)
 	}
-	return atomicfile.Finish(o.temp, path, err)
+	return o.store.blobs.Put(ctx, objectName(o.digest()), draft{o.temp})
 }
 
 // folders keeps the folder open in which the last file was, since a path is

@@ -1,9 +1,9 @@
 package store
 
 import (
+	"context"
 	"fmt"
 	"io"
-	"os"
 	"sync"
 
 	"github.com/pierrec/lz4/v4"
@@ -16,8 +16,8 @@ import (
 var unpackers = sync.Pool{New: func() any { return lz4.NewReader(nil) }}
 
 // open returns the content of an object.
-func (s *Store) open(digest string) (content io.Reader, close func(), err error) {
-	file, err := os.Open(s.objectPath(digest))
+func (s *Store) open(ctx context.Context, digest string) (content io.Reader, close func(), err error) {
+	file, err := s.blobs.Get(ctx, objectName(digest))
 	if err != nil {
 		return nil, nil, err
 	}
@@ -31,11 +31,11 @@ func (s *Store) open(digest string) (content io.Reader, close func(), err error)
 }
 
 // Log returns what was printed when e was made; nil if that was not kept.
-func (s *Store) Log(e *Entry) ([]byte, error) {
+func (s *Store) Log(ctx context.Context, e *Entry) ([]byte, error) {
 	if e.Log == nil {
 		return nil, nil
 	}
-	content, close, err := s.open(e.Objects[e.Log.Object])
+	content, close, err := s.open(ctx, e.Objects[e.Log.Object])
 	if err != nil {
 		return nil, fmt.Errorf("reading the store: %w", err)
 	}

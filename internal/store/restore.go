@@ -52,7 +52,7 @@ func (s *Store) Restore(ctx context.Context, e *Entry, root *os.Root, how Restor
 	if err := root.RemoveAll(how.Staging); err != nil {
 		return nil, fmt.Errorf("restoring: %w", err)
 	}
-	r := &restorer{store: s, entry: e, root: root, staging: how.Staging, how: how}
+	r := &restorer{ctx: ctx, store: s, entry: e, root: root, staging: how.Staging, how: how}
 	r.compare(how.Present)
 	if err := r.checkLinks(how.Present); err != nil {
 		return nil, err
@@ -71,6 +71,7 @@ func (s *Store) Restore(ctx context.Context, e *Entry, root *os.Root, how Restor
 }
 
 type restorer struct {
+	ctx     context.Context // of the call of Restore that it serves
 	store   *Store
 	entry   *Entry
 	root    *os.Root
@@ -211,7 +212,7 @@ func (r *restorer) unpack(digest string, list []int) error {
 			rest = append(rest, i)
 			continue
 		}
-		content, close, err := r.store.open(digest)
+		content, close, err := r.store.open(r.ctx, digest)
 		if err != nil {
 			return err
 		}
@@ -224,7 +225,7 @@ func (r *restorer) unpack(digest string, list []int) error {
 	if len(rest) == 0 {
 		return nil
 	}
-	content, close, err := r.store.open(digest)
+	content, close, err := r.store.open(r.ctx, digest)
 	if err != nil {
 		return err
 	}

@@ -34,11 +34,17 @@ var errDamaged = errors.New("damaged")
 //
 // Every file is written whole or not at all, and is only used if its digest is
 // right. It may be used from many goroutines and many processes.
-type Store struct{ folder string }
+type Store struct {
+	folder string
+	blobs  Blobs // the entries and the objects
+}
 
 // At returns the store in a folder. It touches nothing; without [Store.Create]
 // only reading may be done.
-func At(folder string) *Store { return &Store{filepath.Join(folder, "v1")} }
+func At(folder string) *Store {
+	folder = filepath.Join(folder, "v1")
+	return &Store{folder, folderBlobs(folder)}
+}
 
 // Create makes the folder of the store, if need be.
 func (s *Store) Create() error {
@@ -78,24 +84,22 @@ type Piece struct {
 	Digest files.Digest
 }
 
-func (s *Store) entryPath(key string) string {
-	return filepath.Join(s.folder, "entries", key[:2], key)
-}
+func (s *Store) entryPath(key string) string { return folderBlobs(s.folder).path(entryName(key)) }
 
 func (s *Store) objectPath(digest string) string {
-	return filepath.Join(s.folder, "objects", digest[:2], digest)
+	return folderBlobs(s.folder).path(objectName(digest))
 }
 
 // Has reports whether something is kept under key, without looking at it.
-func (s *Store) Has(key string) bool {
-	_, err := os.Lstat(s.entryPath(key))
-	return err == nil
+func (s *Store) Has(ctx context.Context, key string) bool {
+	has, err := s.blobs.Has(ctx, entryName(key))
+	return has && err == nil // what cannot be asked is made again
 }
 
 // Get returns the entry of key. The error wraps [ErrNotFound] if there is none
 // that can be read; a damaged one is dropped.
-func (s *Store) Get(key string) (*Entry, error) {
-	e, err := s.read(key)
+func (s *Store) Get(ctx context.Context, key string) (*Entry, error) {
+	e, err := s.read(ctx, key)
 	if err == nil {
 		now := time.Now()
 		os.Chtimes(s.entryPath(key), now, now) // best effort: the least recently used goes first
@@ -105,14 +109,13 @@ func (s *Store) Get(key string) (*Entry, error) {
 
 // Peek returns the entry of key for who only wants to know what is in it. It
 // is not used by that.
-func (s *Store) Peek(key string) (*Entry, bool) {
-	e, err := s.read(key)
+func (s *Store) Peek(ctx context.Context, key string) (*Entry, bool) {
+	e, err := s.read(ctx, key)
 	return e, err == nil
 }
 
-func (s *Store) read(key string) (*Entry, error) {
-	path := s.entryPath(key)
-	text, err := os.ReadFile(path)
+func (s *Store) read(ctx context.Context, key string) (*Entry, error) {
+	text, err := readBlob(ctx, s.blobs, entryName(key))
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil, fmt.Errorf("%q: %w", key, ErrNotFound)
 	}
@@ -121,7 +124,7 @@ func (s *Store) read(key string) (*Entry, error) {
 	}
 	e, ok := parse(text, key)
 	if !ok {
-		os.Remove(path) // best effort: it is worth nothing
+		os.Remove(s.entryPath(key)) // best effort: it is worth nothing
 		return nil, fmt.Errorf("%q: %w", key, ErrNotFound)
 	}
 	return e, nil

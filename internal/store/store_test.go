@@ -63,7 +63,7 @@ func (p *place) outputs() []files.Found {
 
 func (p *place) restore(key string) error {
 	p.t.Helper()
-	e, err := p.store.Get(key)
+	e, err := p.store.Get(p.t.Context(), key)
 	if err != nil {
 		return err
 	}
@@ -119,13 +119,13 @@ func TestWhatIsRestoredIsWhatWasKept(t *testing.T) {
 	after, err := os.Stat(filepath.Join(b.dir, "out/small"))
 	require.NoError(t, err)
 	assert.True(t, os.SameFile(before, after), "what is right is left alone")
-	e, err := a.store.Get(key)
+	e, err := a.store.Get(t.Context(), key)
 	require.NoError(t, err)
-	log, err := a.store.Log(e)
+	log, err := a.store.Log(t.Context(), e)
 	require.NoError(t, err)
 	assert.Equal(t, "printed\n", string(log))
 	assert.Equal(t, 1234*time.Millisecond, e.Took)
-	_, err = a.store.Get(otherKey)
+	_, err = a.store.Get(t.Context(), otherKey)
 	assert.ErrorIs(t, err, ErrNotFound)
 }
 
@@ -155,7 +155,7 @@ func TestTwoRestoresIntoOneNewFolder(t *testing.T) {
 		errs := make(chan error)
 		for _, key := range []string{key, otherKey} {
 			go func() {
-				e, err := p.store.Get(key)
+				e, err := p.store.Get(t.Context(), key)
 				if err == nil {
 					_, err = p.store.Restore(context.Background(), e, there.root, Restoring{Staging: "staging-" + key[:1]})
 				}
@@ -176,7 +176,7 @@ func TestWhatIsNotKnownIsMovedAside(t *testing.T) {
 	p.write("out/a", "my edit")
 	p.write("out/deep/mine", "mine")
 	p.write("out/old", "made by an older run")
-	e, err := p.store.Get(key)
+	e, err := p.store.Get(t.Context(), key)
 	require.NoError(t, err)
 	moved, err := p.store.Restore(context.Background(), e, p.root, Restoring{
 		Staging: "staging", Aside: "aside", Present: p.outputs(), Known: func(f files.Found) bool { return f.Path == "out/old" },
@@ -198,7 +198,7 @@ func TestPutRefusesWhatChanged(t *testing.T) {
 		found := p.make()
 		p.write(name, strings.Repeat("y", 300<<10))
 		assert.ErrorIs(t, p.store.Put(context.Background(), key, p.root, found, Made{}), ErrChanged)
-		assert.False(t, p.store.Has(key))
+		assert.False(t, p.store.Has(t.Context(), key))
 	}
 }
 
@@ -243,7 +243,7 @@ func TestADamagedStoreRestoresNothing(t *testing.T) {
 				require.ErrorIs(t, err, ErrNotFound, "%s, byte %d", path, at)
 			}
 			assert.Len(t, there.outputs(), 1)
-			assert.False(t, p.store.Has(key), "dropped")
+			assert.False(t, p.store.Has(t.Context(), key), "dropped")
 		}
 	}
 	require.NoError(t, p.store.Put(context.Background(), key, p.root, want, Made{}))
@@ -291,7 +291,7 @@ func TestTheLeastRecentlyUsedGoesFirst(t *testing.T) {
 		used := time.Now().Add(time.Duration(i-100) * time.Hour)
 		require.NoError(t, os.Chtimes(p.store.entryPath(keys[i]), used, used))
 	}
-	_, err := p.store.Get(keys[0]) // used just now
+	_, err := p.store.Get(t.Context(), keys[0]) // used just now
 	require.NoError(t, err)
 	before, err := p.store.Stats()
 	require.NoError(t, err)
@@ -299,7 +299,7 @@ func TestTheLeastRecentlyUsedGoesFirst(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, [2]int{4, 4}, [2]int{removed.Entries, removed.Objects})
 	for i, want := range []bool{true, false, false, false, false, true} {
-		assert.Equal(t, want, p.store.Has(keys[i]), "%d", i)
+		assert.Equal(t, want, p.store.Has(t.Context(), keys[i]), "%d", i)
 	}
 	after, err := p.store.Stats()
 	require.NoError(t, err)
@@ -377,7 +377,7 @@ func TestWhatStandsInTheWayIsMovedAside(t *testing.T) {
 	require.NoError(t, os.RemoveAll(filepath.Join(p.dir, "out")))
 	p.write("out/file/mine", "mine")
 	p.write("out/folder", "mine, too")
-	e, err := p.store.Get(key)
+	e, err := p.store.Get(t.Context(), key)
 	require.NoError(t, err)
 	how := Restoring{Staging: "staging", Present: p.outputs(), Known: func(files.Found) bool { return false }, Aside: "aside"}
 	moved, err := p.store.Restore(context.Background(), e, p.root, how)
@@ -443,8 +443,8 @@ func TestWhatHoldsThePathOfTheProjectIsForThatPlaceAlone(t *testing.T) {
 			p.write("out/x", test.text)
 			for range 2 { // the second time large objects are there already
 				p.put(key, Made{Local: []string{path}, LocalKey: otherKey})
-				assert.Equal(t, test.local, p.store.Has(otherKey))
-				assert.Equal(t, !test.local, p.store.Has(key))
+				assert.Equal(t, test.local, p.store.Has(t.Context(), otherKey))
+				assert.Equal(t, !test.local, p.store.Has(t.Context(), key))
 				require.NoError(t, errors.Join(p.store.Drop(key), p.store.Drop(otherKey)))
 			}
 		})
