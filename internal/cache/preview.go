@@ -219,13 +219,13 @@ func (f *previewer) step(p *plan.Plan, s *plan.Step, decided *decided) error {
 	if err != nil {
 		return err
 	}
-	one.weighVariables()
+	one.applyVariables()
 	ends := endings(one.Action, decided.finished)
-	open, err := f.cache.weighConditions(&one, f.pending)
+	open, err := f.cache.applyConditions(&one, f.pending)
 	if err != nil {
 		return err
 	}
-	if open || f.weighCalls(&one) == plan.MayBeMade {
+	if open || f.applyCalls(&one) == plan.MayBeMade {
 		ends |= plan.Skipped | plan.NotStarted
 	}
 	if one.Action == ToStart {
@@ -282,7 +282,7 @@ func (f *previewer) byFiles(s *plan.Step, now *decided) (StepPreview, error) {
 	if now.err != nil {
 		return one, now.err
 	}
-	return one, one.weighWriters(f.pending, f.restores)
+	return one, one.applyWriters(f.pending, f.restores)
 }
 
 // restoredBefore returns what the restores will leave from which s reads. It is
@@ -321,7 +321,7 @@ func (f *previewer) groupStep(s *plan.Step) error {
 		ends |= f.blocked(s.Needs)
 	case plan.Start:
 		ends |= f.blocked(s.Needs)
-		open, err := f.cache.weighConditions(&one, f.pending)
+		open, err := f.cache.applyConditions(&one, f.pending)
 		if err != nil {
 			return err
 		}
@@ -413,9 +413,9 @@ func (f *previewer) loop(p *plan.Plan, s *plan.Step) error {
 	return err
 }
 
-// weighCalls makes a decision uncertain, or none, of a step that is called
+// applyCalls makes a decision uncertain, or none, of a step that is called
 // because of how another one ends. It returns whether it is called.
-func (f *previewer) weighCalls(one *StepPreview) plan.Made {
+func (f *previewer) applyCalls(one *StepPreview) plan.Made {
 	made := f.made(one.Step)
 	if len(one.Step.Triggers) == 0 || one.Action == Skip {
 		return made
@@ -477,10 +477,10 @@ func callText(kind string, owner *plan.Step) string {
 	return fmt.Sprintf("called by %s, which does not need to run", owner.Name)
 }
 
-// weighConditions makes a decision uncertain, or none, that rests on conditions
+// applyConditions makes a decision uncertain, or none, that rests on conditions
 // which are asked when the needs have ended. Scripts are not run for it. open says
 // that they may turn out not to hold.
-func (c *Cache) weighConditions(f *StepPreview, pending map[*plan.Step]bool) (open bool, err error) {
+func (c *Cache) applyConditions(f *StepPreview, pending map[*plan.Step]bool) (open bool, err error) {
 	s := f.Step
 	if f.Action == Skip || len(s.When) == 0 && s.Task.When.Run.Value == "" {
 		return false, nil
@@ -502,9 +502,9 @@ func (c *Cache) weighConditions(f *StepPreview, pending map[*plan.Step]bool) (op
 	return true, nil
 }
 
-// weighVariables makes a decision uncertain that rests on variables which were
+// applyVariables makes a decision uncertain that rests on variables which were
 // not computed.
-func (f *StepPreview) weighVariables() {
+func (f *StepPreview) applyVariables() {
 	if len(f.Step.Uncomputed) == 0 || f.Action == Skip || len(f.Reasons) > 0 && f.Reasons[0].Kind == "as-is" {
 		return
 	}
@@ -519,9 +519,9 @@ func (f *StepPreview) weighVariables() {
 	}
 }
 
-// weighWriters makes a decision uncertain that rests on files which an earlier step
+// applyWriters makes a decision uncertain that rests on files which an earlier step
 // may still write.
-func (f *StepPreview) weighWriters(pending map[*plan.Step]bool, restores map[*plan.Step]string) error {
+func (f *StepPreview) applyWriters(pending map[*plan.Step]bool, restores map[*plan.Step]string) error {
 	var before *plan.Step
 	var written []plan.Glob
 	for _, via := range f.Step.FileNeeds {

@@ -1,3 +1,4 @@
+// Package engine runs a plan: processes and events out of ordered steps.
 package engine
 
 import (

@@ -1,4 +1,3 @@
-// Package engine runs a plan: processes and events out of ordered steps.
 package engine
 
 import (

@@ -55,7 +55,7 @@ func (l *loop) judgeAndRun(ctx context.Context, t task, r *Result) error {
 		}
 		l.runScripts(ctx, t, r, nil)
 	default:
-		return l.recall(ctx, t, r)
+		return l.decideAndRun(ctx, t, r)
 	}
 	return nil
 }
@@ -135,8 +135,8 @@ func timedOut(ctx context.Context) bool {
 	return errors.Is(context.Cause(ctx), context.DeadlineExceeded)
 }
 
-// recall does with a step what the memory says of it.
-func (l *loop) recall(ctx context.Context, t task, r *Result) error {
+// decideAndRun decides whether a step must run, and runs or restores it.
+func (l *loop) decideAndRun(ctx context.Context, t task, r *Result) error {
 	m := l.cfg.Cache
 	v, err := m.Decide(ctx, t.step, t.inputs, t.moved)
 	if err != nil {

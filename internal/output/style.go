@@ -1,5 +1,3 @@
-// Package output turns events, diagnostics and tables into what a user reads:
-// on a terminal, as plain text, as JSON.
 package output
 
 import (

@@ -1,3 +1,5 @@
+// Package project reads tugline.toml and gives the tasks it names, checked,
+// with the place of every key and value.
 package project
 
 import (

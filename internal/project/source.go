@@ -1,5 +1,3 @@
-// Package project reads tugline.toml and gives the tasks it names, checked,
-// with the place of every key and value.
 package project
 
 import (

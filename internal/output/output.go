@@ -1,3 +1,5 @@
+// Package output turns events, diagnostics and tables into what a user reads:
+// on a terminal, as plain text, as JSON.
 package output
 
 import (
