@@ -3,7 +3,6 @@ package engine
 import (
 	"bytes"
 	"context"
-	"errors"
 	"fmt"
 	"io"
 	"strings"
@@ -21,18 +20,11 @@ type Exec func(context.Context, shell.Command) error
 // first line names, and returns what it prints to stdout. If it fails, the
 // error tells the last of what it printed to stderr.
 func Output(ctx context.Context, exec Exec, script project.Text, env []string, folder string, grace time.Duration) (string, error) {
-	args, err := shell.Interpreter(script.Value, nil, shell.LookPath(env, folder))
+	ready, err := shell.Prepare(ctx, script.Value, shell.LookPath(env, folder))
 	if err != nil {
 		return "", err
 	}
-	cmd := shell.Command{Args: args, Script: script.Value, Dir: folder, Env: env, Grace: grace, Marks: marksOf(env)}
-	if args == nil {
-		program, problems := shell.Parse(script.Value)
-		if len(problems) > 0 {
-			return "", errors.New(problems[0].Msg)
-		}
-		cmd.Program = program
-	}
+	cmd := shell.Command{Program: ready.Program, Args: ready.Args, Script: script.Value, Dir: folder, Env: env, Grace: grace, Marks: marksOf(env)}
 	var files [2]*atomicfile.Scratch
 	for i := range files {
 		if files[i], err = atomicfile.NewScratch(); err != nil {

@@ -1,6 +1,7 @@
 package engine
 
 import (
+	"context"
 	"fmt"
 	"runtime"
 	"slices"
@@ -80,7 +81,7 @@ func Examine(tasks []*project.Task, system string, lookPath func(string) (string
 
 type checker struct {
 	scripts        *Scripts
-	parsed         []parsing // for the built-in shell
+	parsed         []parsing // for the built-in shell or bash
 	wrong, missing project.Diagnostics
 }
 
@@ -88,9 +89,24 @@ type checker struct {
 type parsing struct {
 	task     *project.Task
 	text     *project.Text
+	lookPath func(string) (string, error)
 	keep     bool           // the program is kept
 	program  *shell.Program // nil: not kept, or not good
 	problems []shell.Problem
+	examined shell.Examined // of a script whose text decides what runs it
+	settled  bool           // the built-in shell runs it, and what was parsed is not kept
+}
+
+// parse parses the script.
+func (p *parsing) parse() {
+	if p.task.Shell.Only {
+		p.program, p.problems = shell.Parse(p.text.Value)
+	} else if p.examined = shell.Examine(p.text.Value); p.examined.InBuiltin() && !p.keep {
+		p.examined, p.settled = shell.Examined{}, true
+	}
+	if !p.keep {
+		p.program = nil
+	}
 }
 
 func (c *checker) steps(steps []*plan.Step) {
@@ -121,14 +137,19 @@ func (c *checker) reachable(t *project.Task, lookPath func(string) (string, erro
 func (c *checker) parse() {
 	parallel.Do(len(c.parsed), 32, func(from, to int) {
 		for i := from; i < to; i++ {
-			p := &c.parsed[i]
-			if p.program, p.problems = shell.Parse(p.text.Value); !p.keep {
-				p.program = nil
-			}
+			c.parsed[i].parse()
 		}
 	})
 	for _, p := range c.parsed {
-		c.scripts.ready[p.text] = script{program: p.program}
+		ready := script{program: p.program}
+		if !p.task.Shell.Only && !p.settled {
+			chosen, problems := p.examined.Choose(context.Background(), p.text.Value, p.lookPath)
+			ready.program, ready.args, p.problems = chosen.Program, chosen.Args, problems
+			if !p.keep {
+				ready.program = nil
+			}
+		}
+		c.scripts.ready[p.text] = ready
 		for _, problem := range p.problems {
 			c.wrong = append(c.wrong, project.Diagnostic{
 				Span: p.text.At(problem.Offset, problem.Length), Msg: fmt.Sprintf("task %q: %s", p.task.Name, problem.Msg), Hint: problem.Hint,
@@ -179,7 +200,7 @@ func (c *checker) task(t *project.Task, run []project.Text, lookPath func(string
 		}
 		if args == nil {
 			c.scripts.kept += len(text.Value)
-			c.parsed = append(c.parsed, parsing{task: t, text: text, keep: c.scripts.kept <= keptScripts})
+			c.parsed = append(c.parsed, parsing{task: t, text: text, lookPath: lookPath, keep: c.scripts.kept <= keptScripts})
 		}
 		c.scripts.ready[text] = script{args: args}
 	}

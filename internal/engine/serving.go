@@ -288,9 +288,9 @@ func (l *loop) describe(t task, r *running) {
 		spec.Commands = append(spec.Commands, background.Command{Args: cmd.Args, Script: cmd.Script, Params: cmd.Params, Folder: cmd.Dir, Env: cmd.Env, Grace: grace})
 	}
 	if ready.Run.Value != "" {
-		args, err := shell.Interpreter(ready.Run.Value, nil, shell.LookPath(t.env, t.step.Folder))
+		check, err := shell.Prepare(context.Background(), ready.Run.Value, shell.LookPath(t.env, t.step.Folder))
 		if err == nil { // else the check fails
-			spec.Check = &background.Command{Args: args, Script: ready.Run.Value, Folder: t.step.Folder, Env: t.env, Grace: grace}
+			spec.Check = &background.Command{Args: check.Args, Script: ready.Run.Value, Folder: t.step.Folder, Env: t.env, Grace: grace}
 		}
 	}
 }

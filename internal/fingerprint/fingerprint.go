@@ -17,7 +17,6 @@ import (
 
 	"tugline/internal/files"
 	"tugline/internal/plan"
-	"tugline/internal/project"
 )
 
 // Fingerprint is all that a step depends on. Its Sum tells it from others.
@@ -86,7 +85,7 @@ func Compute(s *plan.Step, inputs []plan.Input, reads files.Digest, w World) Fin
 	for i, run := range s.Run {
 		add("command", strconv.Itoa(i+1), run.Value)
 	}
-	add("shell", "", shellName(s.Task.Shell))
+	add("shell", "", s.Task.Shell.Name())
 	folder, err := filepath.Rel(w.Top, s.Folder)
 	if err != nil {
 		folder = s.Folder
@@ -164,13 +163,6 @@ func sign(g plan.Glob) string {
 		return "!"
 	}
 	return ""
-}
-
-func shellName(s project.Shell) string {
-	if s.Builtin() {
-		return "builtin"
-	}
-	return strings.Join(s.Args, " ")
 }
 
 // Files returns files as they count.

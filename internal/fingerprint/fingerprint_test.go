@@ -54,7 +54,7 @@ func TestWhatCounts(t *testing.T) {
 	}{
 		{"a command", of(t, "/almanac", replace("'one'", "'two'"), x), []string{"command changed"}},
 		{"another command", of(t, "/almanac", replace("'one'", "['one', 'two']"), x), []string{"number of commands changed"}},
-		{"the shell", of(t, "/almanac", "shell = 'bash'\n"+base, x), []string{"shell is bash, it was builtin"}},
+		{"the shell", of(t, "/almanac", "shell = 'bash'\n"+base, x), []string{"shell is bash, it was auto"}},
 		{"the folder", of(t, "/almanac", replace("'work'", "'play'"), x), []string{"folder is play, it was work"}},
 		{"an argument", of(t, "/almanac", replace("'merrowick'", "'saltreach'"), x), []string{`--port is "saltreach", it was "merrowick"`}},
 		{"a variable", of(t, "/almanac", replace("A = '1'", "A = '2'"), x), []string{`A is "2", it was "1"`}},

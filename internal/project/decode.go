@@ -253,9 +253,11 @@ func (d *decoder) shell(e *toml.Entry) Shell {
 	}
 	switch {
 	case len(s.Args) == 0 && e.Value.Kind == toml.KindList && len(e.Value.List.Items) == 0, len(s.Args) > 0 && s.Args[0] == "":
-		d.report(d.at(e.Value.At), `such as "builtin" or "bash"`, "%q names no program", e.Key)
-	case len(s.Args) == 1 && s.Args[0] == "builtin":
+		d.report(d.at(e.Value.At), `such as "auto" or "bash"`, "%q names no program", e.Key)
+	case len(s.Args) == 1 && s.Args[0] == "auto":
 		s.Args = nil
+	case len(s.Args) == 1 && s.Args[0] == "builtin":
+		s.Args, s.Only = nil, true
 	case e.Value.Kind == toml.KindText && strings.ContainsAny(s.Args[0], " \t"):
 		d.report(d.at(e.Value.At), `give the program and its arguments as a list: ["python3", "-u"]`, "%q must be one program", e.Key)
 	}

@@ -23,7 +23,7 @@ var topKeys = []key[*File]{
 	{"jobs", formCount, "How many tasks may run at once; the number of processors when left out.", func(d *decoder, f *File, e *toml.Entry) {
 		f.Jobs = d.count(e)
 	}},
-	{"shell", formShell, "What runs the scripts: `\"builtin\"` (the default), a program, or a program with its arguments.", func(d *decoder, f *File, e *toml.Entry) {
+	{"shell", formShell, "What runs the scripts: `\"auto\"` (the default: the built-in shell for plain scripts, bash for the others), `\"builtin\"`, a program, or a program with its arguments.", func(d *decoder, f *File, e *toml.Entry) {
 		f.shell = d.shell(e)
 	}},
 	{"after_failure", formAfter, "What a failure does to the other tasks: `\"drain\"` (the default) starts nothing new, `\"abort\"` ends what runs, too, `\"continue\"` runs all that does not need the failed one.", func(d *decoder, f *File, e *toml.Entry) {

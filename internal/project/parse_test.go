@@ -83,7 +83,7 @@ tidy.run = "rm -rf out"
 	assert.False(t, archive.Echo)
 	assert.True(t, tidy.Echo)
 	assert.Equal(t, []string{"bash", "-x"}, archive.Shell.Args)
-	assert.True(t, tidy.Shell.Builtin())
+	assert.Equal(t, "auto", tidy.Shell.Name())
 	assert.Equal(t, "build", archive.Folder.Value)
 	assert.Equal(t, "a.tar", archive.Env[0].Value.Value)
 	assert.Equal(t, "tugline.toml:13:21", archive.Run[1].Span.String())
@@ -167,7 +167,7 @@ func TestParseReportsAllThatIsWrong(t *testing.T) {
 			`1:7+1 task "a" does nothing (give it "run", "calls" or "needs")`,
 			`4:5+2 "run" holds no command`,
 			`6:5+2 "run" holds no command`,
-			`8:7+2 "shell" names no program (such as "builtin" or "bash")`,
+			`8:7+2 "shell" names no program (such as "auto" or "bash")`,
 		}},
 		{"syntax errors, and what follows them", "title = \n[task.a]\nrun = 'x\nneeds = ['b']\n[task.b]\nrun = 'x'\nbad = 1\n", []string{
 			`1:9+1 unexpected character the end of the line at start of value`,

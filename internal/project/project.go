@@ -167,12 +167,24 @@ type EnvFile struct {
 
 // Shell is what runs a script. The zero Shell is the built-in one.
 type Shell struct {
-	Args []string // a program and its arguments; none: the built-in shell
+	Args []string // a program and its arguments; none: the built-in shell, or bash
+	Only bool     // with no Args: the built-in shell whatever the script is, bash for none
 	Span Span
 }
 
-// Builtin reports whether s is the shell inside Tugline.
-func (s Shell) Builtin() bool { return len(s.Args) == 0 }
+// IsAuto reports whether the text of a script decides between the built-in shell and bash.
+func (s Shell) IsAuto() bool { return len(s.Args) == 0 && !s.Only }
+
+// Name returns what the project file says, or would say.
+func (s Shell) Name() string {
+	switch {
+	case s.IsAuto():
+		return "auto"
+	case s.Only:
+		return "builtin"
+	}
+	return strings.Join(s.Args, " ")
+}
 
 // Summary returns the first line of the task's about text.
 func (t *Task) Summary() string {

@@ -24,10 +24,10 @@ func (t Text) Refers() []string {
 var anyName = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`[A-Za-z_][A-Za-z0-9_]*`) })
 
 // RefersInScript returns the names of the variables that script refers to: for
-// the built-in shell those in its syntax tree, for other interpreters every
+// the built-in shell and bash by default those in its syntax tree, for other interpreters every
 // word that may be a name.
 func RefersInScript(script string, shell Shell) []string {
-	if !shell.Builtin() || strings.HasPrefix(script, "#!") {
+	if len(shell.Args) > 0 || strings.HasPrefix(script, "#!") {
 		return anyName().FindAllString(script, -1)
 	}
 	file, err := syntax.NewParser(syntax.Variant(syntax.LangBash)).Parse(strings.NewReader(script), "")

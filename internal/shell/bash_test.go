@@ -4,6 +4,7 @@ package shell
 
 import (
 	"bytes"
+	"io"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -57,6 +58,27 @@ func inBuiltin(t *testing.T, program *Program) outcome {
 	return outcome{string(text), err == nil}
 }
 
+// served runs a script in bash as Tugline does.
+func served(t *testing.T, script string) outcome {
+	t.Helper()
+	dir, env := snippetFolder(t)
+	args, err := Interpreter(script, []string{"bash"}, LookPath(env, dir))
+	require.NoError(t, err)
+	r, w, err := os.Pipe()
+	require.NoError(t, err)
+	null, err := os.OpenFile(os.DevNull, os.O_RDWR, 0)
+	require.NoError(t, err)
+	defer null.Close()
+	text := make(chan string)
+	go func() {
+		read, _ := io.ReadAll(r)
+		text <- string(read)
+	}()
+	err = run(t.Context(), Command{Args: args, Script: script, Dir: dir, Env: env, Stdin: null, Stdout: w, Stderr: null, Grace: time.Second, Statement: func(Stretch) {}})
+	w.Close()
+	return outcome{<-text, err == nil}
+}
+
 // TestBuiltinDoesAsBashOrRefuses holds the promise of the built-in shell over
 // many snippets: the same output and the same success as bash -euo pipefail,
 // or a refusal before anything runs. A snippet is expected to be refused only
@@ -72,6 +94,10 @@ func TestBuiltinDoesAsBashOrRefuses(t *testing.T) {
 	}
 	for _, part := range bytes.Split(text, []byte("=== "))[1:] {
 		name, script, _ := strings.Cut(string(part), "\n")
+		t.Run("in bash/"+name, func(t *testing.T) {
+			t.Parallel()
+			assert.Equal(t, inBash(t, script), served(t, script), "what is added to the script changes nothing")
+		})
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
 			program, problems := Parse(script)

@@ -12,6 +12,7 @@ import (
 	"strconv"
 	"strings"
 	"sync"
+	"sync/atomic"
 
 	"mvdan.cc/sh/v3/expand"
 	"mvdan.cc/sh/v3/interp"
@@ -26,10 +27,12 @@ type builtin struct {
 	stderr ownStream // unwatched
 
 	troubles troubles
+	asked    atomic.Int64 // files that were asked for
 
 	mu     sync.Mutex // protects the fields below
 	called int        // offset of the command that was called last; -1: none
 	failed failure    // of the statement that runs now
+	unread []unread   // of commands that are about to be called
 }
 
 // failure is a command that ended badly. The zero failure is none.
@@ -166,16 +169,26 @@ func (b *builtin) call(ctx context.Context, args []string) ([]string, error) {
 	}
 	b.troubles.unset.Store(nil) // the script goes on, so they did no harm
 	b.troubles.why.Store(nil)
+	if b.openLate(interp.HandlerCtx(ctx)) != nil {
+		return []string{statusCommand, "1"}, nil
+	}
 	return b.substitute(ctx, args)
 }
 
 // exec runs a program and notes how it failed.
 func (b *builtin) exec(ctx context.Context, args []string) error {
 	hc := interp.HandlerCtx(ctx)
-	if args[0] == numberCommand {
+	exit, err := ExitError{}, error(nil)
+	switch args[0] {
+	case numberCommand:
 		return b.number(hc, args)
+	case statusCommand:
+		if code, _ := strconv.Atoi(args[1]); code != 0 { // it was written by us
+			return interp.ExitStatus(code)
+		}
+		return nil
 	}
-	exit, err := b.program(ctx, hc, args)
+	exit, err = b.program(ctx, hc, args)
 	if err != nil || exit.Code == 0 {
 		return err
 	}
@@ -274,6 +287,17 @@ func exported(env expand.Environ) []string {
 // open opens a file of a redirection. /dev/stdout and /dev/stderr are the
 // script's own streams: opened by name they would be Tugline's, and be cut off.
 func (b *builtin) open(ctx context.Context, path string, flag int, perm os.FileMode) (io.ReadWriteCloser, error) {
+	path, at, isMarked := cutMark(path)
+	switch {
+	case isMarked && flag&os.O_WRONLY != 0:
+		return &lateFile{b: b, ctx: ctx, path: path, at: at, flag: flag, perm: perm, order: b.asked.Add(1)}, nil
+	case isMarked:
+		return b.input(ctx, path, at, flag, perm)
+	}
+	return b.openFile(ctx, path, flag, perm)
+}
+
+func (b *builtin) openFile(ctx context.Context, path string, flag int, perm os.FileMode) (io.ReadWriteCloser, error) {
 	hc := interp.HandlerCtx(ctx)
 	switch path {
 	case "/dev/stdout", "/dev/fd/1", "/proc/self/fd/1":
@@ -336,6 +360,11 @@ func behind(w io.Writer) (io.Writer, error) {
 		return behind(s.Writer)
 	case watchedFile:
 		return s.File, nil
+	case *lateFile:
+		if s.file == nil { // it is that of a command around this one, which has not come to it
+			return s.b.stderr.file(true)
+		}
+		return behind(s.file)
 	case *watched:
 		if own, ok := s.to.(ownStream); ok {
 			return own.file(own.isStderr)

@@ -195,8 +195,6 @@ func (c *checker) call(n *syntax.CallExpr) {
 		}
 	case "printf":
 		c.printf(n)
-	case "echo":
-		c.echo(n)
 	case "kill":
 		for _, arg := range n.Args[1:] {
 			syntax.Walk(arg, func(node syntax.Node) bool {
@@ -291,24 +289,6 @@ func (c *checker) printf(n *syntax.CallExpr) {
 			c.refuse(n.Args[1], "%%q of printf")
 		}
 	})
-}
-
-// echo refuses octal escapes, which the library counts otherwise.
-func (c *checker) echo(n *syntax.CallExpr) {
-	if len(n.Args) < 2 || !flagHas(n.Args[1], 'e') {
-		return
-	}
-	if lit := n.Args[1].Lit(); strings.Trim(lit[1:], "neE") == "" && len(lit) > 2 {
-		c.refuse(n.Args[1], "several options of echo in one word")
-		return
-	}
-	for _, arg := range n.Args[2:] {
-		c.eachLiteral(arg, func(lit string) {
-			if strings.Contains(lit, `\0`) || strings.Contains(lit, `\c`) {
-				c.refuse(arg, `\0 and \c of echo -e`)
-			}
-		})
-	}
 }
 
 // eachLiteral calls f with every fixed piece of word.

@@ -6,6 +6,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"regexp"
 	"runtime"
 	"slices"
 	"strings"
@@ -103,33 +104,94 @@ func variable(env []string, name string) string {
 	return ""
 }
 
-// runInterpreter runs cmd.Script from a temporary file.
+// maxArgument is how long a script may be that is handed over as an argument, in bytes:
+// less than the 128 KiB that Linux allows.
+const maxArgument = 100 << 10
+
+// runInterpreter runs cmd.Script: in bash as an argument, so that it ends where an
+// expression cannot be evaluated, which a file does not (it goes on with the next line);
+// in others from a temporary file.
 func runInterpreter(ctx context.Context, cmd Command, out *stream, procs *processes) error {
 	clearOnce()
-	file, err := writeScript(cmd)
-	if err != nil {
-		return fmt.Errorf("writing the script to a temporary file: %w", err)
+	var traced *bashScript
+	if IsBash(cmd.Args) && runtime.GOOS != "windows" { // there no further descriptors are handed over
+		if script, ok := forBash(cmd.Script, cmd.Env, out.statements != nil, cmd.Stdout != nil); ok {
+			traced = script
+		}
 	}
-	defer file.remove()
+	text := cmd.Script
+	if traced != nil {
+		text = traced.text
+	}
+	args := []string{"-c", text, "bash"}
+	if !IsBash(cmd.Args) || len(text) > maxArgument {
+		file, err := writeScript(cmd.Args, text)
+		if err != nil {
+			return fmt.Errorf("writing the script to a temporary file: %w", err)
+		}
+		defer file.remove()
+		args = []string{file.Name()}
+	}
 	stdout, stderr, err := out.files()
 	if err != nil {
 		return err
 	}
 	where := firstLine(cmd.Script)
-	out.statement(where)
+	if traced != nil && traced.statuses {
+		where = traced.first
+	}
+	if traced == nil || !traced.statuses || cmd.Stdout != nil {
+		out.statement(where)
+	}
 	p := process{
-		path: cmd.Args[0], args: slices.Concat(cmd.Args, []string{file.Name()}, cmd.Params),
+		path: cmd.Args[0], args: slices.Concat(cmd.Args, args, cmd.Params),
 		dir: cmd.Dir, env: cmd.Env, stdout: stdout, stderr: stderr, started: out.followOne,
 	}
 	if cmd.Stdin != nil {
 		p.stdin = cmd.Stdin
 	}
+	var trace *tracer
+	if traced != nil {
+		if trace, err = newTracer(traced, out.marksAside(where)); err != nil {
+			return err
+		}
+		p.files = trace.files(out)
+		follow := p.started
+		p.started = func() {
+			trace.started()
+			follow()
+		}
+	}
 	exit, err := procs.run(ctx, p)
+	if trace != nil {
+		trace.close()
+		if place, ok := trace.failed(exit.Code, out.last); ok {
+			where = place
+		}
+	}
 	if err != nil || exit.Code == 0 {
 		return err
 	}
+	if exit.Code == 127 {
+		if name := missingCommand(cmd, where); name != "" {
+			exit = notFound(name, cmd.Dir)
+		}
+	}
 	exit.Where = where
 	return &exit
+}
+
+// plainName is the name of a command that is looked for on the PATH.
+var plainName = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`^[A-Za-z0-9_.+-]+`) })
+
+// missingCommand returns the name of the command that a stretch of a script begins with,
+// if it is not on the PATH; else nothing.
+func missingCommand(cmd Command, where Stretch) string {
+	name := plainName().FindString(cmd.Script[where.Offset : where.Offset+where.Length])
+	if _, err := LookPath(cmd.Env, cmd.Dir)(name); name == "" || err == nil || strings.Contains(cmd.Script, name+"()") {
+		return ""
+	}
+	return name
 }
 
 // scriptPattern is the name of the temporary file of a script.
@@ -145,9 +207,9 @@ func (f scriptFile) remove() {
 	os.Remove(f.Name()) // for systems that remove no open file
 }
 
-func writeScript(cmd Command) (scriptFile, error) {
+func writeScript(args []string, script string) (scriptFile, error) {
 	pattern := scriptPattern
-	if strings.HasPrefix(strings.ToLower(filepath.Base(cmd.Args[0])), "powershell") || strings.HasPrefix(filepath.Base(cmd.Args[0]), "pwsh") {
+	if strings.HasPrefix(strings.ToLower(filepath.Base(args[0])), "powershell") || strings.HasPrefix(filepath.Base(args[0]), "pwsh") {
 		pattern += ".ps1" // it runs no other files
 	}
 	file, err := os.CreateTemp("", pattern)
@@ -155,7 +217,7 @@ func writeScript(cmd Command) (scriptFile, error) {
 		return scriptFile{}, err
 	}
 	lockScript(file)
-	if _, err = file.WriteString(cmd.Script); err != nil {
+	if _, err = file.WriteString(script); err != nil {
 		scriptFile{file}.remove()
 		return scriptFile{}, err
 	}

@@ -37,7 +37,8 @@ type process struct {
 	env            []string
 	stdin          io.Reader
 	stdout, stderr io.Writer
-	started        func() // called once it runs; may be nil
+	started        func()     // called once it runs; may be nil
+	files          []*os.File // its descriptors from 3 on
 }
 
 // run starts p and waits for it, not for what it leaves behind. When ctx is
@@ -98,7 +99,7 @@ func (ps *processes) start(p process) (*group, error) {
 		if p.stdin == nil {
 			p.stdin = nothing()
 		}
-		cmd := &exec.Cmd{Path: p.path, Args: p.args, Dir: p.dir, Env: p.env, Stdin: p.stdin, Stdout: p.stdout, Stderr: p.stderr}
+		cmd := &exec.Cmd{Path: p.path, Args: p.args, Dir: p.dir, Env: p.env, Stdin: p.stdin, Stdout: p.stdout, Stderr: p.stderr, ExtraFiles: p.files}
 		g, err := startGroup(cmd)
 		switch {
 		case errors.Is(err, syscall.ENOEXEC) && p.path != posixShell:

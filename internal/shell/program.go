@@ -43,25 +43,42 @@ var parsers = sync.Pool{New: func() any { return syntax.NewParser(syntax.Variant
 // Parse parses script for the built-in shell. It returns a program, or all
 // that stands in the way.
 func Parse(script string) (*Program, []Problem) {
+	p, _, problems := parse(script, true)
+	return p, problems
+}
+
+// ParsePlain parses script. It returns a program for the built-in shell if the script is
+// in plain form, else what in it is beyond that; or why it cannot be parsed.
+func ParsePlain(script string) (*Program, *Beyond, []Problem) { return parse(script, false) }
+
+func parse(script string, all bool) (*Program, *Beyond, []Problem) {
 	parser := parsers.Get().(*syntax.Parser)
 	defer parsers.Put(parser)
 	file, err := parser.Parse(strings.NewReader(script), "")
 	if err != nil {
-		return nil, []Problem{syntaxProblem(script, err)}
+		return nil, nil, []Problem{syntaxProblem(script, err)}
 	}
-	if problems := check(script, file); len(problems) > 0 {
-		return nil, problems
+	beyond := beyondPlain(script, file)
+	switch {
+	case beyond != nil && !all:
+		return nil, beyond, nil
+	case beyond != nil:
+		if problems := check(script, file); len(problems) > 0 {
+			return nil, beyond, problems
+		}
 	}
 	p := &Program{script: script, file: file, calls: map[int]simpleCommand{}, params: map[string][]Stretch{}}
 	p.noteCalls()
 	p.where = p.span(file)
 	if p.plain = plainWords(file); p.plain != nil {
 		p.file, p.calls, p.params = nil, nil, nil // not needed any more
-		return p, nil
+		return p, beyond, nil
 	}
 	rewrite(file)
-	guardNumbers(file)
-	return p, nil
+	if beyond != nil {
+		guardNumbers(file)
+	}
+	return p, beyond, nil
 }
 
 func syntaxProblem(script string, err error) Problem {

@@ -1,6 +1,7 @@
 package shell
 
 import (
+	"slices"
 	"strings"
 
 	"mvdan.cc/sh/v3/syntax"
@@ -20,8 +21,13 @@ func rewrite(file *syntax.File) {
 				n.Stmts = append(noErrExit(), n.Stmts...)
 			}
 		case *syntax.Stmt:
+			if n.Cmd == nil && slices.ContainsFunc(n.Redirs, func(r *syntax.Redirect) bool { return r.Op == syntax.RdrOut || r.Op == syntax.AppOut }) {
+				n.Cmd = &syntax.CallExpr{Args: []*syntax.Word{{Parts: []syntax.WordPart{&syntax.Lit{ValuePos: n.Pos(), ValueEnd: n.Pos(), Value: ":"}}}}}
+			}
 			guardShift(n)
 			endlessFor(n)
+			negate(n)
+			markLate(n)
 		case *syntax.Redirect:
 			if n.Op == syntax.RdrClob {
 				n.Op = syntax.RdrOut // set -C is refused, so there is nothing to overrule
@@ -29,6 +35,26 @@ func rewrite(file *syntax.File) {
 		}
 		return true
 	})
+}
+
+// negate makes "! a | b" an "if a | b; then ! :; fi && :", which has the same exit codes:
+// the library ends the script if a stage of a negated pipeline fails.
+func negate(stmt *syntax.Stmt) {
+	pipe, ok := stmt.Cmd.(*syntax.BinaryCmd)
+	if !ok || !stmt.Negated {
+		return
+	}
+	colon := func(negated bool) *syntax.Stmt {
+		word := &syntax.Word{Parts: []syntax.WordPart{&syntax.Lit{ValuePos: stmt.Pos(), ValueEnd: stmt.Pos(), Value: ":"}}}
+		return &syntax.Stmt{Position: stmt.Pos(), Negated: negated, Cmd: &syntax.CallExpr{Args: []*syntax.Word{word}}}
+	}
+	choice := &syntax.IfClause{
+		Position: stmt.Pos(), ThenPos: stmt.Pos(), FiPos: stmt.End(),
+		Cond: []*syntax.Stmt{{Position: stmt.Pos(), Cmd: pipe}},
+		Then: []*syntax.Stmt{colon(true)},
+	}
+	stmt.Negated = false
+	stmt.Cmd = &syntax.BinaryCmd{OpPos: stmt.Pos(), Op: syntax.AndStmt, X: &syntax.Stmt{Position: stmt.Pos(), Cmd: choice}, Y: colon(false)}
 }
 
 // isolate puts the last stage of a pipeline into a subshell, as bash does: the

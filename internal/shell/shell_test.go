@@ -167,10 +167,10 @@ func TestInterpreter(t *testing.T) {
 
 func TestRunInterpreters(t *testing.T) {
 	tests := []struct{ name, script, program, out, err string }{
-		{"bash is strict", "echo a\nfalse | true\necho b", "bash", "a\n", "exit code 1"},
+		{"bash is strict", "echo a\nfalse | true\necho b", "bash", "a\n«false | true»", "exit code 1"},
 		{"sh with words", `for w; do echo "[$w]"; done`, "sh", "[a b]\n[$(x)]\n", ""},
 		{"an interpreter line", "#!/usr/bin/env awk -f\nBEGIN { print \"hi\"; exit 9 }", "", "hi\n", "exit code 9"},
-		{"what bash leaves behind", "(while ! test -e go; do :; done; echo late) &\ntouch go", "bash", "late\n", ""},
+		{"what bash leaves behind", "(while ! test -e go; do :; done; echo late) &\ntouch go", "bash", "«touch go»late\n", ""},
 	}
 	for _, test := range tests {
 		t.Run(test.name, func(t *testing.T) {

@@ -27,6 +27,7 @@ type stream struct {
 	buf   *[]byte       // from buffers
 	kept  int           // bytes at the start of buf that may begin a mark
 	over  bool          // the end was read
+	last  Stretch       // the statement that was told of last, of those that came through the pipe
 	ended chan struct{} // closed when the goroutine that reads has ended; nil: there is none
 }
 
@@ -146,6 +147,20 @@ func (s *stream) statement(where Stretch) {
 	s.mu.Unlock()
 	if piped {
 		s.mark(where)
+	}
+}
+
+// marksAside returns what is told of marks that come another way than the output, which
+// goes past the stream: first was told already. nil: they come with the output.
+func (s *stream) marksAside(first Stretch) func(Stretch) {
+	if s.cmd.Stdout == nil {
+		return nil
+	}
+	return func(where Stretch) {
+		s.last = where
+		if s.statements != nil && where.Offset != first.Offset {
+			s.statements(where)
+		}
 	}
 }
 
@@ -277,7 +292,10 @@ func (s *stream) split(text []byte) (rest []byte) {
 			return text
 		}
 		offset, length := binary.BigEndian.Uint32(text[tokenSize:]), binary.BigEndian.Uint32(text[tokenSize+4:])
-		s.statements(Stretch{int(offset), int(length)})
+		s.last = Stretch{int(offset), int(length)}
+		if s.statements != nil {
+			s.statements(s.last)
+		}
 		text = text[markSize:]
 	}
 }

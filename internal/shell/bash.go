@@ -1,0 +1,578 @@
+package shell
+
+import (
+	"bytes"
+	"context"
+	"encoding/binary"
+	"encoding/hex"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"regexp"
+	"slices"
+	"strconv"
+	"strings"
+	"sync"
+	"time"
+
+	"mvdan.cc/sh/v3/syntax"
+)
+
+// A script that bash runs is as well served as one of the built-in shell. bash is given
+// the script with additions that change nothing in what it does:
+//
+//   - Before each statement at the top a printf writes the mark of package stream into the
+//     pipe of the output, through a descriptor of its own, so the order is exact.
+//   - A trap on ERR writes into another pipe which command failed, and in which line it
+//     stands; before an exit with a code that is told, too. Nothing is told of commands
+//     that end well, so they take no longer. A trap on EXIT would tell more, but with it
+//     bash takes note of signals by itself, and a program that is just being started may
+//     miss one. No line is added: bash counts them, and gives up a line in which an
+//     expression cannot be evaluated.
+//   - A stage of a pipeline that writes to a pipe which nobody reads any more ends well,
+//     and each stage but the last tells its exit code as it ends.
+//
+// What looks at its own trace, line numbers or traps of this kind is left alone.
+
+// IsBash reports whether an interpreter from [Interpreter] is bash with no options but
+// those that make it strict.
+func IsBash(args []string) bool {
+	return len(args) == 4 && strings.TrimSuffix(filepath.Base(args[0]), ".exe") == "bash" && args[1] == "-eu"
+}
+
+// BashAccepts reports whether bash can parse a script. It runs nothing of it.
+func BashAccepts(ctx context.Context, bash, script string) bool {
+	ctx, cancel := context.WithTimeout(ctx, 10*time.Second)
+	defer cancel()
+	return exec.CommandContext(ctx, bash, "--norc", "--noprofile", "-n", "-c", script).Run() == nil
+}
+
+// looksAtItself finds what would see the additions.
+var looksAtItself = sync.OnceValue(func() *regexp.Regexp {
+	return regexp.MustCompile(`xtrace|verbose|BASH_|PS4|SHELLOPTS|LINENO|\bcaller\b|\bset\s+[-+][a-zA-Z]*[xvT]|\$-|\$\{-|functrace|DEBUG|\bset\s*([;\n]|$)|\bset\s+-[a-zA-Z]*n`)
+})
+
+// looksBack finds what would see the exit code of an addition.
+var looksBack = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`\$\?|\$\{\?|PIPESTATUS|\$_\b|\$\{_\}`) })
+
+// bashScript is a script with the additions.
+type bashScript struct {
+	script   string // as it is written
+	text     string
+	first    Stretch     // its first statement
+	places   []bashPlace // in their order
+	stages   []bashStage
+	unknown  []Stretch // references to variables that nobody sets
+	statuses bool      // it has marks
+}
+
+// bashPlace is where a command begins.
+type bashPlace struct {
+	line, last int // from 1: the first one and the last
+	Stretch        // in the script as it is written
+}
+
+// bashStage is a stage of a pipeline, and the pipeline.
+type bashStage struct {
+	Stretch
+	pipeline Stretch
+	isLast   bool
+}
+
+// traceToken begins a line of the trace. No script holds it by chance.
+var traceToken = sync.OnceValue(func() string { return hex.EncodeToString(token()[1:]) })
+
+// forBash returns the text that bash is given for a script. The descriptors 3 and 4 are
+// those for marks, if statements are to be told of, and for the trace. If what is printed
+// goes past the stream (direct), bash waits behind a mark until it reads a line from
+// descriptor 5: it is told of then. ok is false for a script that is left alone.
+func forBash(script string, env []string, told, direct bool) (b *bashScript, ok bool) {
+	if looksAtItself().MatchString(script) {
+		return nil, false
+	}
+	parser := parsers.Get().(*syntax.Parser)
+	defer parsers.Put(parser)
+	file, err := parser.Parse(strings.NewReader(script), "")
+	if err != nil || len(file.Stmts) == 0 {
+		return nil, false
+	}
+	e := &bashEditor{script: script, program: &Program{script: script}}
+	b = &bashScript{script: script, first: e.program.span(file.Stmts[0])}
+	if !looksBack().MatchString(script) {
+		b.statuses = told
+		for _, s := range file.Stmts {
+			if _, isFunction := s.Cmd.(*syntax.FuncDecl); !isFunction {
+				e.insert(int(s.Pos().Offset()), markText(e.program.span(s), told && direct))
+			}
+		}
+	}
+	e.walk(file, !looksBack().MatchString(script))
+	b.stages, b.unknown = e.stages, unknownVariables(file, env)
+	b.text, b.places = e.text(), e.places
+	return b, true
+}
+
+// The descriptors to which bash writes; scripts have others.
+const (
+	goOnBy  = "197"
+	marksTo = "198"
+	traceTo = "199"
+)
+
+// preamble is put before a script, on its first line.
+func preamble(script string) string {
+	text := "exec " + marksTo + ">&3 " + traceTo + ">&4 " + goOnBy + "<&5 3>&- 4>&- 5<&-; "
+	if !strings.Contains(script, "ERR") {
+		text += `set -E; trap 'tugline_code=$?; tugline_line=$LINENO; case ${BASH_SOURCE-} in ""|"$0"|environment) ;; *) tugline_line=${BASH_LINENO[0]};; esac; ` +
+			tell("e", "$tugline_line $BASH_SUBSHELL $tugline_code ${BASH_COMMAND:0:200}") + "' ERR; "
+	}
+	return text
+}
+
+// tell returns a command that writes an event of a kind with some words into the trace.
+func tell(kind, words string) string {
+	return `printf "\006` + traceToken() + kind + `%s\006" "` + words + `" >&` + traceTo + " 2>/dev/null || :"
+}
+
+// markText returns a command that writes a mark.
+func markText(where Stretch, waits bool) string {
+	m := append(make([]byte, 0, markSize), token()...)
+	m = binary.BigEndian.AppendUint32(m, uint32(where.Offset))
+	m = binary.BigEndian.AppendUint32(m, uint32(where.Length))
+	var b strings.Builder
+	b.WriteString("printf '")
+	for _, c := range m {
+		fmt.Fprintf(&b, `\%03o`, c)
+	}
+	b.WriteString("' >&" + marksTo + " 2>/dev/null")
+	if waits {
+		b.WriteString(" && read -r -u " + goOnBy + " tugline_ack")
+	}
+	return b.String() + " || :; "
+}
+
+// bashEditor adds to a script.
+type bashEditor struct {
+	script  string
+	program *Program
+	inserts []insertion
+	places  []bashPlace
+	stages  []bashStage
+}
+
+type insertion struct {
+	at   int
+	text string
+}
+
+func (e *bashEditor) insert(at int, text string) {
+	e.inserts = append(e.inserts, insertion{at, text})
+}
+
+// walk finds the commands and the pipelines.
+func (e *bashEditor) walk(file *syntax.File, pipes bool) {
+	syntax.Walk(file, func(node syntax.Node) bool {
+		switch n := node.(type) {
+		case *syntax.CmdSubst:
+			return !n.Backquotes
+		case *syntax.Stmt:
+			e.statement(n)
+			if pipe, ok := n.Cmd.(*syntax.BinaryCmd); ok && pipe.Op == syntax.Pipe && pipes {
+				e.pipeline(pipe)
+			}
+		}
+		return true
+	})
+}
+
+// statement notes where a command stands.
+func (e *bashEditor) statement(s *syntax.Stmt) {
+	switch s.Cmd.(type) {
+	case *syntax.CallExpr, *syntax.TestClause, *syntax.ArithmCmd, *syntax.DeclClause, *syntax.LetClause, *syntax.ForClause, *syntax.CaseClause:
+	default:
+		return
+	}
+	e.places = append(e.places, bashPlace{Stretch: e.program.span(s), line: int(s.Pos().Line()), last: int(s.End().Line())})
+	if call, ok := s.Cmd.(*syntax.CallExpr); ok && len(call.Args) == 2 && len(call.Assigns) == 0 && !s.Negated {
+		name, _ := literal(call.Args[0])
+		if code, fixed := literal(call.Args[1]); name == "exit" && fixed && exitCode().MatchString(code) { // it does not look at $?
+			where := e.program.span(s)
+			e.insert(where.Offset, "{ "+tell("x", fmt.Sprintf("%d $BASH_SUBSHELL %s", where.Offset, code))+"; ")
+			e.insert(where.Offset+where.Length, "; }")
+		}
+	}
+}
+
+// pipeline has all stages but the last tell how they end, and end well if that was because
+// nobody reads them any more. Only the innermost of "a | b | c" have a stage on both sides,
+// so each is met once.
+func (e *bashEditor) pipeline(pipe *syntax.BinaryCmd) {
+	if _, isPipe := pipe.Y.Cmd.(*syntax.BinaryCmd); isPipe {
+		return // it is grouped in another way than the library does it
+	}
+	whole := Stretch{int(pipe.Pos().Offset()), int(pipe.End().Offset()) - int(pipe.Pos().Offset())}
+	e.stages = append(e.stages, bashStage{e.program.span(pipe.Y), whole, true})
+	x := pipe.X
+	if inner, ok := x.Cmd.(*syntax.BinaryCmd); ok && inner.Op == syntax.Pipe {
+		x = inner.Y // inner.X is met later
+	}
+	if x.Negated || hasHereDocument(x) {
+		return
+	}
+	where := e.program.span(x)
+	e.stages = append(e.stages, bashStage{where, whole, false})
+	open, end := "( ", " )"
+	if call, ok := x.Cmd.(*syntax.CallExpr); ok && len(call.Args) > 0 {
+		if name, fixed := literal(call.Args[0]); fixed && !slices.Contains(bashCommands, name) && !slices.Contains(plainBuiltins, name) {
+			open, end = "", "" // most likely a program: a subshell more is not needed to outlive it
+		}
+	}
+	e.insert(where.Offset, fmt.Sprintf("{ trap 'tugline_code=$?; %s; case $tugline_code in 141) exit 0;; esac' EXIT; %s", tell("s", fmt.Sprintf("%d $tugline_code", where.Offset)), open))
+	e.insert(where.Offset+where.Length, end+"; }")
+}
+
+// hasHereDocument reports whether a here-document begins in a statement.
+func hasHereDocument(s *syntax.Stmt) bool {
+	has := false
+	syntax.Walk(s, func(node syntax.Node) bool {
+		r, ok := node.(*syntax.Redirect)
+		has = has || ok && r.Hdoc != nil
+		return !has
+	})
+	return has
+}
+
+// text returns the script with what was added.
+func (e *bashEditor) text() string {
+	slices.SortStableFunc(e.inserts, func(a, b insertion) int { return a.at - b.at })
+	var text strings.Builder
+	text.WriteString(preamble(e.script))
+	from := 0
+	for _, in := range e.inserts {
+		text.WriteString(e.script[from:in.at])
+		text.WriteString(in.text)
+		from = in.at
+	}
+	text.WriteString(e.script[from:])
+	return text.String()
+}
+
+// at returns the command that stands in a line and has some letters, or else the
+// innermost one that does. Of several it is one within a stretch, if there is one.
+func (b *bashScript) at(line int, letters string, within Stretch) (where Stretch, ok bool) {
+	best := -1
+	for _, p := range b.places {
+		if line < p.line || p.last < line {
+			continue
+		}
+		rank := 0
+		if alike(b.lettersAt(p.Stretch), letters) {
+			rank += 4
+		}
+		if within.Offset <= p.Offset && p.Offset < within.Offset+within.Length {
+			rank += 2
+		}
+		if p.line == line {
+			rank++
+		}
+		if rank > best || rank == best && p.Offset < where.Offset+where.Length && rank < 4 {
+			where, ok, best = p.Stretch, true, rank
+		}
+	}
+	return where, ok
+}
+
+// unknownVariables returns the references in a script to variables that neither it nor env
+// sets, as far as that can be seen.
+func unknownVariables(file *syntax.File, env []string) []Stretch {
+	known := map[string]bool{}
+	for _, pair := range env {
+		name, _, _ := strings.Cut(pair, "=")
+		known[name] = true
+	}
+	syntax.Walk(file, func(node syntax.Node) bool {
+		switch n := node.(type) {
+		case *syntax.Assign:
+			if n.Name != nil {
+				known[n.Name.Value] = true
+			}
+		case *syntax.WordIter:
+			known[n.Name.Value] = true
+		case *syntax.CallExpr: // read, getopts and the like set what they name
+			for _, arg := range n.Args[min(1, len(n.Args)):] {
+				known[arg.Lit()] = true
+			}
+		}
+		return true
+	})
+	var unknown []Stretch
+	syntax.Walk(file, func(node syntax.Node) bool {
+		if p, ok := node.(*syntax.ParamExp); ok && p.Param != nil && p.Exp == nil && syntax.ValidName(p.Param.Value) && !isSpecial(p.Param.Value) && !known[p.Param.Value] {
+			unknown = append(unknown, Stretch{int(p.Pos().Offset()), int(p.End().Offset()) - int(p.Pos().Offset())})
+		}
+		return true
+	})
+	return unknown
+}
+
+// alike reports whether two commands may be the same, of which only the beginning may be known.
+func alike(a, b string) bool {
+	return a != "" && b != "" && (strings.HasPrefix(a, b) || strings.HasPrefix(b, a))
+}
+
+// lettersOf returns the letters and digits of a command: bash writes it with other
+// spaces and quotes.
+func lettersOf(command string) string {
+	return strings.Map(func(c rune) rune {
+		if c == '_' || c == '$' || c >= '0' && c <= '9' || c >= 'A' && c <= 'Z' || c >= 'a' && c <= 'z' {
+			return c
+		}
+		return -1
+	}, command)
+}
+
+func (b *bashScript) lettersAt(where Stretch) string {
+	return lettersOf(b.script[where.Offset : where.Offset+where.Length])
+}
+
+// beginningAt returns the command that begins at an offset.
+func (b *bashScript) beginningAt(offset int) (Stretch, bool) {
+	for _, p := range b.places {
+		if p.Offset == offset {
+			return p.Stretch, true
+		}
+	}
+	return Stretch{}, false
+}
+
+// unset returns the first command, within a stretch if it has a length, that refers to a
+// variable which neither the script nor its environment sets: bash leaves it without
+// telling an ERR trap.
+func (b *bashScript) unset(within Stretch) (Stretch, bool) {
+	for _, r := range b.unknown {
+		if within.Length > 0 && (r.Offset < within.Offset || within.Offset+within.Length <= r.Offset) {
+			continue
+		}
+		for _, p := range slices.Backward(b.places) { // the innermost
+			if p.Offset <= r.Offset && r.Offset < p.Offset+p.Length {
+				return p.Stretch, true
+			}
+		}
+	}
+	return Stretch{}, false
+}
+
+// tracer reads what a script tells of its failures.
+type tracer struct {
+	script *bashScript
+	marks  func(Stretch) // is told of the marks in the trace; nil: there are none
+
+	r, w  *os.File
+	goOn  *os.File // a line has bash go on
+	wait  *os.File // from which it reads that
+	ended chan struct{}
+
+	failures []failedCommand
+	stages   map[int]int // by offset: the exit code with which a stage ended last
+	at       int         // the offset of the exit that ended it; -1: none is known
+	begun    Stretch     // the statement at the top that was told of last
+}
+
+// failedCommand is a command that failed.
+type failedCommand struct {
+	line, subshells, code int
+	exit                  int    // of an exit, in place of line: its offset and 1; 0: it is none
+	letters               string // as lettersOf
+}
+
+// newTracer returns a tracer and begins to read.
+func newTracer(script *bashScript, marks func(Stretch)) (*tracer, error) {
+	r, w, err := os.Pipe()
+	if err != nil {
+		return nil, fmt.Errorf("making a pipe for the trace: %w", err)
+	}
+	wait, goOn, err := os.Pipe()
+	if err != nil {
+		r.Close()
+		w.Close()
+		return nil, fmt.Errorf("making a pipe for the trace: %w", err)
+	}
+	t := &tracer{script: script, marks: marks, r: r, w: w, goOn: goOn, wait: wait, ended: make(chan struct{}), stages: map[int]int{}, at: -1}
+	go func() {
+		defer close(t.ended)
+		t.read()
+	}()
+	return t, nil
+}
+
+func (t *tracer) read() {
+	begin := []byte("\x06" + traceToken())
+	buf := make([]byte, 0, 16<<10)
+	for {
+		buf = slices.Grow(buf, 4<<10)
+		n, err := t.r.Read(buf[len(buf):cap(buf)])
+		buf = buf[:len(buf)+n]
+		rest := buf
+		for {
+			if mark := bytes.Index(rest, token()); mark == 0 {
+				if len(rest) < markSize {
+					break
+				}
+				offset, length := binary.BigEndian.Uint32(rest[tokenSize:]), binary.BigEndian.Uint32(rest[tokenSize+4:])
+				if t.marks != nil {
+					t.marks(Stretch{int(offset), int(length)})
+					t.goOn.WriteString("\n") // fails only once bash is gone
+				}
+				rest = rest[markSize:]
+				continue
+			}
+			if !bytes.HasPrefix(rest, begin) {
+				break
+			}
+			event, more, whole := bytes.Cut(rest[len(begin):], []byte("\x06"))
+			if !whole {
+				break
+			}
+			t.event(string(event))
+			rest = more
+		}
+		if err != nil {
+			return
+		}
+		buf = append(buf[:0], rest...)
+	}
+}
+
+// maxFailures is how many failures are kept: those that did not end the script are there,
+// too.
+const maxFailures = 1000
+
+// event takes one event of the trace.
+func (t *tracer) event(text string) {
+	if text == "" {
+		return
+	}
+	words := strings.SplitN(text[1:], " ", 4)
+	number := func(i int) int {
+		if i >= len(words) {
+			return -1
+		}
+		n, err := strconv.Atoi(words[i])
+		if err != nil {
+			return -1
+		}
+		return n
+	}
+	switch text[0] {
+	case 'e':
+		if len(t.failures) == maxFailures {
+			t.failures = append(t.failures[:0], t.failures[maxFailures/2:]...)
+		}
+		t.failures = append(t.failures, failedCommand{line: number(0), subshells: number(1), code: number(2), letters: lettersOf(words[len(words)-1])})
+	case 's':
+		t.stages[number(0)] = number(1)
+	case 'x':
+		if number(1) == 0 {
+			t.at = number(0)
+		} else { // it ends a subshell
+			t.failures = append(t.failures, failedCommand{exit: number(0) + 1, subshells: number(1), code: number(2)})
+		}
+	}
+}
+
+// close returns when all that was told has been read.
+func (t *tracer) close() {
+	t.started()
+	if t.r.SetReadDeadline(time.Now().Add(soon)) == nil { // something in the background may hold it open
+		<-t.ended
+	}
+	t.r.Close() // nothing more is read
+	t.goOn.Close()
+}
+
+// started closes what bash has of its own once it runs.
+func (t *tracer) started() {
+	t.w.Close()
+	t.wait.Close()
+}
+
+// failed returns the command that made the script end with a code. begun is the
+// statement at the top that was told of last.
+func (t *tracer) failed(code int, begun Stretch) (Stretch, bool) {
+	if where, ok := t.script.beginningAt(t.at); ok {
+		return where, true
+	}
+	t.begun = begun
+	if where, ok := t.lastFailure(code, func(f failedCommand, _ Stretch) bool { return f.subshells == 0 }); ok {
+		return t.stage(code, where), true
+	}
+	if code == 1 {
+		if where, ok := t.script.unset(begun); ok {
+			return where, true
+		}
+	}
+	return begun, begun.Length > 0
+}
+
+// lastFailure returns the last command that failed with a code, of some.
+func (t *tracer) lastFailure(code int, is func(failedCommand, Stretch) bool) (Stretch, bool) {
+	for _, f := range slices.Backward(t.failures) {
+		where, ok := t.script.at(f.line, f.letters, t.begun)
+		if f.exit > 0 {
+			where, ok = t.script.beginningAt(f.exit - 1)
+		}
+		if ok && f.code == code && is(f, where) {
+			return where, true
+		}
+	}
+	return Stretch{}, false
+}
+
+// stage returns the command that failed with a code, if it stands in a pipeline of which
+// another stage may have failed.
+func (t *tracer) stage(code int, where Stretch) Stretch {
+	var in *bashStage // the innermost pipeline around it
+	for i := range t.script.stages {
+		s := &t.script.stages[i]
+		if s.pipeline.Offset <= where.Offset && where.Offset+where.Length <= s.pipeline.Offset+s.pipeline.Length && (in == nil || s.pipeline.Length < in.pipeline.Length) {
+			in = s
+		}
+	}
+	if in == nil {
+		return where
+	}
+	var stages []bashStage // of the same chain, in order
+	for _, s := range t.script.stages {
+		if s.pipeline.Offset == in.pipeline.Offset {
+			stages = append(stages, s)
+		}
+	}
+	slices.SortFunc(stages, func(a, b bashStage) int { return a.Offset - b.Offset })
+	failed := stages[len(stages)-1]
+	for _, s := range slices.Backward(stages) {
+		if ended, known := t.stages[s.Offset]; known && ended == code {
+			failed = s
+			break
+		}
+	}
+	within := func(f failedCommand, where Stretch) bool {
+		return f.subshells > 0 && failed.Offset <= where.Offset && where.Offset < failed.Offset+failed.Length
+	}
+	exits := func(f failedCommand, where Stretch) bool { return f.exit > 0 && within(f, where) } // bash says that the subshell around it failed, too
+	if inner, ok := t.lastFailure(code, exits); ok {
+		return inner
+	}
+	if inner, ok := t.lastFailure(code, within); ok {
+		return inner
+	}
+	return failed.Stretch
+}
+
+// files returns what bash gets as descriptors 3 to 5.
+func (t *tracer) files(out *stream) []*os.File {
+	if out.w != nil {
+		return []*os.File{out.w, t.w, t.wait}
+	}
+	return []*os.File{t.w, t.w, t.wait}
+}
