@@ -206,6 +206,10 @@ Named by:
 Folder:
   build
 
+Runs in:
+  the built-in shell
+  bash, for a loop (tugline.toml:11:1)
+
 Commands:
   echo one
   for x in 1 2; do

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -74,6 +75,11 @@ func (a *app) doctorCommand() *cobra.Command {
 			if err := a.examine(cmd.Context(), p, words, fileOnly); err != nil {
 				return err
 			}
+			if !fileOnly {
+				if err := a.tellShells(cmd.Context(), p); err != nil {
+					return err
+				}
+			}
 			what := p.Source.Name
 			if parts := len(p.Files) - 1; parts > 0 {
 				what += " with " + count(parts, "part")
@@ -105,6 +111,43 @@ func (a *app) warn(root *cobra.Command, p *project.Project) {
 		}
 	}
 	a.tell(output.Diagnostics(warnings, a.style(a.env.Stderr)))
+}
+
+// tellShells tells how many scripts run in the built-in shell and how many in bash, and
+// which bash that is. Where there is none, each script that needs it is told.
+func (a *app) tellShells(ctx context.Context, p *project.Project) error {
+	var needs []engine.ScriptShell
+	var tasks []*project.Task // by needs
+	builtin := 0
+	for _, t := range p.Tasks {
+		for _, by := range engine.ShellsOf(t, runtime.GOOS) {
+			switch by.Name {
+			case "builtin":
+				builtin++
+			case "bash":
+				needs, tasks = append(needs, by), append(tasks, t)
+			}
+		}
+	}
+	if len(needs) == 0 {
+		return a.print(output.Shells(builtin, 0, "", ""))
+	}
+	path, err := shell.LookPath(a.env.Vars, p.Folder)("bash")
+	if err == nil {
+		return a.print(output.Shells(builtin, len(needs), path, shell.BashVersion(ctx, path)))
+	}
+	var warnings project.Diagnostics
+	for i, by := range needs {
+		if by.Span.IsZero() {
+			by.Span = tasks[i].Span
+		}
+		warnings = append(warnings, project.Diagnostic{
+			Span: by.Span, Msg: fmt.Sprintf("warning: task %q needs bash, which is not on the PATH", tasks[i].Name),
+			Hint: cmp.Or(strings.TrimPrefix(by.Why, "a "), "its shell is bash") + "; without bash the built-in shell runs it, if it can",
+		})
+	}
+	a.tell(output.Diagnostics(warnings, a.style(a.env.Stderr)))
+	return nil
 }
 
 // warnOfStale tells of outputs that no task makes any more.

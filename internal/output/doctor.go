@@ -3,6 +3,7 @@ package output
 import (
 	"cmp"
 	"errors"
+	"fmt"
 	"io"
 	"strings"
 
@@ -36,6 +37,23 @@ func Requirements(w io.Writer, checked []engine.Checked, st Style) error {
 		}
 		return text
 	}), newline(w))
+}
+
+// Shells tells how many scripts run in the built-in shell, and how many in bash, of which
+// the path and the version are given.
+func Shells(builtin, bash int, path, version string) string {
+	text := countScripts(builtin) + " run in the built-in shell"
+	if bash > 0 {
+		text += printable(fmt.Sprintf(", %d in bash (%s)", bash, strings.TrimRight(path+" "+version, " ")))
+	}
+	return text + "\n"
+}
+
+func countScripts(n int) string {
+	if n == 1 {
+		return "1 script"
+	}
+	return fmt.Sprintf("%d scripts", n)
 }
 
 func newline(w io.Writer) error {

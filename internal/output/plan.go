@@ -3,6 +3,7 @@ package output
 import (
 	"fmt"
 	"io"
+	"runtime"
 	"slices"
 	"strings"
 	"time"
@@ -11,6 +12,7 @@ import (
 	"github.com/mattn/go-runewidth"
 
 	"tugline/internal/cache"
+	"tugline/internal/engine"
 	"tugline/internal/fingerprint"
 	"tugline/internal/plan"
 	"tugline/internal/project"
@@ -59,6 +61,11 @@ func Plan(w io.Writer, preview cache.Preview, verbose bool, st Style) error {
 		b.WriteString(strings.TrimRight(line, " ") + "\n")
 		for _, text := range texts[1:] {
 			b.WriteString(indent + text + "\n")
+		}
+		if verbose && s.Action != cache.Skip {
+			for _, by := range engine.ShellsOf(s.Step.Task, runtime.GOOS) {
+				b.WriteString(indent + st.faint(printable("runs in "+by.String())) + "\n")
+			}
 		}
 	}
 	for i, made := range preview.Removes {
@@ -190,6 +197,7 @@ type jsonStep struct {
 	Action  cache.Action         `json:"action"`
 	Reasons []fingerprint.Reason `json:"reasons"`
 	Needs   []string             `json:"needs"`
+	Shells  []jsonShell          `json:"shells"`
 }
 
 // PlanJSON writes the same as one JSON object.
@@ -211,8 +219,28 @@ type jsonRemoval struct {
 	Paths  []string `json:"paths"`
 }
 
+// jsonShell is what runs a script, as JSON.
+type jsonShell struct {
+	Name  string  `json:"name"`
+	Why   *string `json:"why"`
+	Place *string `json:"place"`
+}
+
+func shellsJSON(t *project.Task, system string) []jsonShell {
+	list := []jsonShell{}
+	for _, by := range engine.ShellsOf(t, system) {
+		out := jsonShell{Name: by.Name}
+		if by.Why != "" {
+			place := by.Span.String()
+			out.Why, out.Place = &by.Why, &place
+		}
+		list = append(list, out)
+	}
+	return list
+}
+
 func stepJSON(s cache.StepPreview) jsonStep {
-	out := jsonStep{Name: s.Step.Name, Action: s.Action, Reasons: append([]fingerprint.Reason{}, s.Reasons...), Needs: []string{}}
+	out := jsonStep{Name: s.Step.Name, Action: s.Action, Reasons: append([]fingerprint.Reason{}, s.Reasons...), Needs: []string{}, Shells: shellsJSON(s.Step.Task, runtime.GOOS)}
 	for _, need := range s.Step.Needs {
 		out.Needs = append(out.Needs, need.Name)
 	}

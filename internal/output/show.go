@@ -7,6 +7,7 @@ import (
 	"strings"
 	"time"
 
+	"tugline/internal/engine"
 	"tugline/internal/history"
 	"tugline/internal/plan"
 	"tugline/internal/project"
@@ -23,6 +24,18 @@ type Shown struct {
 	Writes   []string // the files that it writes, as far as they are there
 	Last     history.Record
 	Ran      bool // Last is its last good run
+}
+
+// shellTexts tells what runs the scripts of a task: once, if that is the same for all.
+func shellTexts(t *project.Task, system string) []string {
+	var texts []string
+	for _, by := range engine.ShellsOf(t, system) {
+		texts = append(texts, printable(by.String()))
+	}
+	if len(slices.Compact(slices.Clone(texts))) == 1 {
+		return texts[:1]
+	}
+	return texts
 }
 
 // NeededBy returns the names of the tasks of p that need or call t, sorted.
@@ -59,7 +72,7 @@ func Show(w io.Writer, s Shown, st Style) error {
 	section("Writes", files(pathTexts(s.Task.Writes), s.Writes))
 	section("Rules", indented(rules(s.Task)))
 	section("Folder", indented(nonEmpty(s.Task.Folder.Value)))
-	section("Shell", indented(nonEmpty(strings.Join(s.Task.Shell.Args, " "))))
+	section("Runs in", indented(shellTexts(s.Task, s.System)))
 	var commands []string
 	for _, run := range s.Task.RunOn(s.System) {
 		commands = append(commands, strings.Split(strings.Trim(run.Value, "\n"), "\n")...)
@@ -249,6 +262,7 @@ func ShowJSON(w io.Writer, s Shown) error {
 		NeededBy  []string       `json:"needed_by"`
 		Folder    string         `json:"folder"`
 		Shell     []string       `json:"shell"`
+		Shells    []jsonShell    `json:"shells"`
 		Commands  []string       `json:"commands"`
 		Variables []jsonVariable `json:"variables"`
 		ReadNow   []string       `json:"read_now"`
@@ -257,7 +271,7 @@ func ShowJSON(w io.Writer, s Shown) error {
 		Last      *jsonLast      `json:"last"`
 	}{
 		listed(s.Task), append([]string{}, s.NeededBy...), s.Task.Folder.Value,
-		append([]string{}, s.Task.Shell.Args...), commands, jsonVariables(s.Vars),
+		append([]string{}, s.Task.Shell.Args...), shellsJSON(s.Task, s.System), commands, jsonVariables(s.Vars),
 		append([]string{}, s.Reads...), append([]string{}, s.Writes...), append([]string{}, rules(s.Task)...), nil,
 	}
 	if s.Ran {

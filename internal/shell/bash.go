@@ -48,6 +48,12 @@ func BashAccepts(ctx context.Context, bash, script string) bool {
 	return exec.CommandContext(ctx, bash, "--norc", "--noprofile", "-n", "-c", script).Run() == nil
 }
 
+// BashVersion returns the version of the bash at a path; empty if it does not tell.
+func BashVersion(ctx context.Context, bash string) string {
+	text, _ := exec.CommandContext(ctx, bash, "--norc", "--noprofile", "-c", `echo "$BASH_VERSION"`).Output() // then it is not told
+	return strings.TrimSpace(string(text))
+}
+
 // looksAtItself finds what would see the additions.
 var looksAtItself = sync.OnceValue(func() *regexp.Regexp {
 	return regexp.MustCompile(`xtrace|verbose|BASH_|PS4|SHELLOPTS|LINENO|\bcaller\b|\bset\s+[-+][a-zA-Z]*[xvT]|\$-|\$\{-|functrace|DEBUG|\bset\s*([;\n]|$)|\bset\s+-[a-zA-Z]*n`)
