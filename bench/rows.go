@@ -27,6 +27,7 @@ func (b *bench) rows(names []string) ([]row, error) {
 		{[]string{"start"}, b.startUp},
 		{[]string{"words"}, b.shellWords},
 		{[]string{"patterns"}, b.patterns},
+		{[]string{"shell"}, b.shells},
 		{[]string{"programs"}, b.programs},
 		{[]string{"load"}, b.loading},
 		{[]string{"output"}, b.output},
@@ -161,6 +162,42 @@ func (b *bench) patterns() ([]row, error) {
 		ours:   command(b.tugline, "-q", "-j", "1", "--file", file, "all"),
 		theirs: theirs,
 	}}, nil
+}
+
+// shells: tasks in plain form, tasks for bash and tasks of one program, beside a shell for
+// each of them.
+func (b *bench) shells() ([]row, error) {
+	const n = 200
+	const plain = `x=one; test "$x" = one && y="$x two"; echo "$y" >/dev/null`
+	const loop = `for i in 1 2 3; do x="number $i"; done; echo "$x" >/dev/null`
+	var rows []row
+	for _, r := range []struct {
+		name, work, script, other string
+		goal                      float64
+	}{
+		{"shell-plain", "200 tasks in plain form, -j 1", plain, "dash", 0.7},
+		{"shell-bash", "200 tasks that bash runs, -j 1", loop, "bash", 1.15},
+		{"shell-program", "200 tasks of one program, -j 1", "/bin/true", "dash", 1.3},
+	} {
+		file, err := b.tasks(r.name, n, r.script)
+		if err != nil {
+			return nil, err
+		}
+		script, err := b.write(r.name+"/one", r.script+"\n")
+		if err != nil {
+			return nil, err
+		}
+		all, err := b.write(r.name+"/script", fmt.Sprintf("i=0; while [ $i -lt %d ]; do %s %s; i=$((i+1)); done\n", n, r.other, script))
+		if err != nil {
+			return nil, err
+		}
+		rows = append(rows, row{
+			name: r.name, work: r.work, beside: "a " + r.other + " for each of them", goal: r.goal,
+			ours:   command(b.tugline, "-q", "-j", "1", "--file", file, "all"),
+			theirs: command("dash", all),
+		})
+	}
+	return rows, nil
 }
 
 // programs: tasks that start one program each.

@@ -1,11 +1,11 @@
 package shell
 
 import (
-	"bytes"
 	"context"
 	"encoding/binary"
 	"encoding/hex"
 	"fmt"
+	"io"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -17,6 +17,8 @@ import (
 	"time"
 
 	"mvdan.cc/sh/v3/syntax"
+
+	"tugline/internal/atomicfile"
 )
 
 // A script that bash runs is as well served as one of the built-in shell. bash is given
@@ -24,7 +26,7 @@ import (
 //
 //   - Before each statement at the top a printf writes the mark of package stream into the
 //     pipe of the output, through a descriptor of its own, so the order is exact.
-//   - A trap on ERR writes into another pipe which command failed, and in which line it
+//   - A trap on ERR writes into a scratch file which command failed, and in which line it
 //     stands; before an exit with a code that is told, too. Nothing is told of commands
 //     that end well, so they take no longer. A trap on EXIT would tell more, but with it
 //     bash takes note of signals by itself, and a program that is just being started may
@@ -64,13 +66,14 @@ var looksBack = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile
 
 // bashScript is a script with the additions.
 type bashScript struct {
-	script   string // as it is written
-	text     string
-	first    Stretch     // its first statement
-	places   []bashPlace // in their order
-	stages   []bashStage
-	unknown  []Stretch // references to variables that nobody sets
-	statuses bool      // it has marks
+	script  string // as it is written
+	text    string
+	first   Stretch     // its first statement
+	places  []bashPlace // in their order
+	stages  []bashStage
+	unknown []Stretch // references to variables that nobody sets
+	marked  bool      // it has marks
+	waits   bool      // and waits behind them
 }
 
 // bashPlace is where a command begins.
@@ -105,17 +108,17 @@ func forBash(script string, env []string, told, direct bool) (b *bashScript, ok 
 	}
 	e := &bashEditor{script: script, program: &Program{script: script}}
 	b = &bashScript{script: script, first: e.program.span(file.Stmts[0])}
-	if !looksBack().MatchString(script) {
-		b.statuses = told
+	if told && !looksBack().MatchString(script) {
+		b.marked, b.waits = true, direct
 		for _, s := range file.Stmts {
 			if _, isFunction := s.Cmd.(*syntax.FuncDecl); !isFunction {
-				e.insert(int(s.Pos().Offset()), markText(e.program.span(s), told && direct))
+				e.insert(int(s.Pos().Offset()), markText(e.program.span(s), b.waits))
 			}
 		}
 	}
 	e.walk(file, !looksBack().MatchString(script))
 	b.stages, b.unknown = e.stages, unknownVariables(file, env)
-	b.text, b.places = e.text(), e.places
+	b.text, b.places = e.text(b.waits), e.places
 	return b, true
 }
 
@@ -127,8 +130,11 @@ const (
 )
 
 // preamble is put before a script, on its first line.
-func preamble(script string) string {
-	text := "exec " + marksTo + ">&3 " + traceTo + ">&4 " + goOnBy + "<&5 3>&- 4>&- 5<&-; "
+func preamble(script string, waits bool) string {
+	text := "exec " + marksTo + ">&3 " + traceTo + ">&4 3>&- 4>&-; "
+	if waits {
+		text += "exec " + goOnBy + "<&5 5<&-; "
+	}
 	if !strings.Contains(script, "ERR") {
 		text += `set -E; trap 'tugline_code=$?; tugline_line=$LINENO; case ${BASH_SOURCE-} in ""|"$0"|environment) ;; *) tugline_line=${BASH_LINENO[0]};; esac; ` +
 			tell("e", "$tugline_line $BASH_SUBSHELL $tugline_code ${BASH_COMMAND:0:200}") + "' ERR; "
@@ -250,10 +256,10 @@ func hasHereDocument(s *syntax.Stmt) bool {
 }
 
 // text returns the script with what was added.
-func (e *bashEditor) text() string {
+func (e *bashEditor) text(waits bool) string {
 	slices.SortStableFunc(e.inserts, func(a, b insertion) int { return a.at - b.at })
 	var text strings.Builder
-	text.WriteString(preamble(e.script))
+	text.WriteString(preamble(e.script, waits))
 	from := 0
 	for _, in := range e.inserts {
 		text.WriteString(e.script[from:in.at])
@@ -374,10 +380,11 @@ type tracer struct {
 	script *bashScript
 	marks  func(Stretch) // is told of the marks in the trace; nil: there are none
 
-	r, w  *os.File
-	goOn  *os.File // a line has bash go on
-	wait  *os.File // from which it reads that
-	ended chan struct{}
+	events *atomicfile.Scratch // nil: there is none
+	r, w   *os.File            // the pipe of the marks that come past the output; else nil
+	goOn   *os.File            // a line has bash go on
+	wait   *os.File            // from which it reads that
+	ended  chan struct{}       // closed when all marks have been read; nil: there are none
 
 	failures []failedCommand
 	stages   map[int]int // by offset: the exit code with which a stage ended last
@@ -392,61 +399,61 @@ type failedCommand struct {
 	letters               string // as lettersOf
 }
 
-// newTracer returns a tracer and begins to read.
+// newTracer returns a tracer. marks is told of the marks of a script of which the output
+// goes past the stream; nil: they come with the output, or there are none.
 func newTracer(script *bashScript, marks func(Stretch)) (*tracer, error) {
-	r, w, err := os.Pipe()
-	if err != nil {
-		return nil, fmt.Errorf("making a pipe for the trace: %w", err)
+	t := &tracer{script: script, marks: marks, stages: map[int]int{}, at: -1}
+	t.events, _ = atomicfile.NewScratch() // without it the place of a failure is less exact
+	if !script.waits {
+		return t, nil
 	}
-	wait, goOn, err := os.Pipe()
-	if err != nil {
-		r.Close()
-		w.Close()
-		return nil, fmt.Errorf("making a pipe for the trace: %w", err)
+	var err error
+	if t.r, t.w, err = os.Pipe(); err == nil {
+		t.wait, t.goOn, err = os.Pipe()
 	}
-	t := &tracer{script: script, marks: marks, r: r, w: w, goOn: goOn, wait: wait, ended: make(chan struct{}), stages: map[int]int{}, at: -1}
+	if err != nil {
+		t.close()
+		return nil, fmt.Errorf("making a pipe for the statements: %w", err)
+	}
+	t.ended = make(chan struct{})
 	go func() {
 		defer close(t.ended)
-		t.read()
+		t.readMarks()
 	}()
 	return t, nil
 }
 
-func (t *tracer) read() {
-	begin := []byte("\x06" + traceToken())
-	buf := make([]byte, 0, 16<<10)
+// readMarks tells of each mark, and lets bash go on.
+func (t *tracer) readMarks() {
+	mark := make([]byte, markSize)
 	for {
-		buf = slices.Grow(buf, 4<<10)
-		n, err := t.r.Read(buf[len(buf):cap(buf)])
-		buf = buf[:len(buf)+n]
-		rest := buf
-		for {
-			if mark := bytes.Index(rest, token()); mark == 0 {
-				if len(rest) < markSize {
-					break
-				}
-				offset, length := binary.BigEndian.Uint32(rest[tokenSize:]), binary.BigEndian.Uint32(rest[tokenSize+4:])
-				if t.marks != nil {
-					t.marks(Stretch{int(offset), int(length)})
-					t.goOn.WriteString("\n") // fails only once bash is gone
-				}
-				rest = rest[markSize:]
-				continue
-			}
-			if !bytes.HasPrefix(rest, begin) {
-				break
-			}
-			event, more, whole := bytes.Cut(rest[len(begin):], []byte("\x06"))
-			if !whole {
-				break
-			}
-			t.event(string(event))
-			rest = more
-		}
-		if err != nil {
+		if _, err := io.ReadFull(t.r, mark); err != nil {
 			return
 		}
-		buf = append(buf[:0], rest...)
+		t.marks(Stretch{int(binary.BigEndian.Uint32(mark[tokenSize:])), int(binary.BigEndian.Uint32(mark[tokenSize+4:]))})
+		t.goOn.WriteString("\n") // fails only once bash is gone
+	}
+}
+
+// maxEvents is how much of what a script tells is looked at, in bytes: the last of it.
+const maxEvents = 1 << 20
+
+// readEvents takes what the script has told.
+func (t *tracer) readEvents() {
+	if t.events == nil {
+		return
+	}
+	info, err := t.events.Stat()
+	if err != nil || info.Size() == 0 {
+		return
+	}
+	text := make([]byte, min(info.Size(), maxEvents))
+	n, _ := t.events.ReadAt(text, info.Size()-int64(len(text))) // then less is known
+	for _, part := range strings.Split(string(text[:n]), "\x06"+traceToken())[1:] {
+		event, _, whole := strings.Cut(part, "\x06")
+		if whole {
+			t.event(event)
+		}
 	}
 }
 
@@ -490,17 +497,27 @@ func (t *tracer) event(text string) {
 // close returns when all that was told has been read.
 func (t *tracer) close() {
 	t.started()
-	if t.r.SetReadDeadline(time.Now().Add(soon)) == nil { // something in the background may hold it open
+	if t.ended != nil && t.r.SetReadDeadline(time.Now().Add(soon)) == nil { // something in the background may hold it open
 		<-t.ended
 	}
-	t.r.Close() // nothing more is read
-	t.goOn.Close()
+	for _, file := range []*os.File{t.r, t.goOn} {
+		if file != nil {
+			file.Close() // nothing more is read
+		}
+	}
+	t.readEvents()
+	if t.events != nil {
+		t.events.Close() // as above
+	}
 }
 
 // started closes what bash has of its own once it runs.
 func (t *tracer) started() {
-	t.w.Close()
-	t.wait.Close()
+	for _, file := range []*os.File{t.w, t.wait} {
+		if file != nil {
+			file.Close() // may be closed already
+		}
+	}
 }
 
 // failed returns the command that made the script end with a code. begun is the
@@ -577,8 +594,16 @@ func (t *tracer) stage(code int, where Stretch) Stretch {
 
 // files returns what bash gets as descriptors 3 to 5.
 func (t *tracer) files(out *stream) []*os.File {
-	if out.w != nil {
-		return []*os.File{out.w, t.w, t.wait}
+	events, _ := nothing().(*os.File) // as the descriptor that is open in any case
+	if t.events != nil {
+		events = t.events.File
 	}
-	return []*os.File{t.w, t.w, t.wait}
+	marks := events
+	switch {
+	case t.w != nil:
+		return []*os.File{t.w, events, t.wait}
+	case out.w != nil:
+		marks = out.w
+	}
+	return []*os.File{marks, events}
 }

@@ -137,10 +137,10 @@ func runInterpreter(ctx context.Context, cmd Command, out *stream, procs *proces
 		return err
 	}
 	where := firstLine(cmd.Script)
-	if traced != nil && traced.statuses {
+	if traced != nil && traced.marked {
 		where = traced.first
 	}
-	if traced == nil || !traced.statuses || cmd.Stdout != nil {
+	if traced == nil || !traced.marked || cmd.Stdout != nil {
 		out.statement(where)
 	}
 	p := process{
