@@ -88,6 +88,8 @@ func (c *checker) look(node syntax.Node) {
 		c.redirect(n)
 	case *syntax.CoprocClause:
 		c.refuse(n, "coprocesses")
+	case *syntax.DblQuoted:
+		c.allArgs(n)
 	case *syntax.ExtGlob:
 		c.refuse(n, "extended globs")
 	case *syntax.TimeClause:
@@ -113,6 +115,16 @@ func (c *checker) look(node syntax.Node) {
 	case *syntax.LetClause:
 		for _, x := range n.Exprs {
 			c.divisors(n, x)
+		}
+	}
+}
+
+// allArgs refuses "$@" with more in the same quotes.
+func (c *checker) allArgs(n *syntax.DblQuoted) {
+	for _, part := range n.Parts {
+		if p, ok := part.(*syntax.ParamExp); ok && len(n.Parts) > 1 && p.Param != nil && (p.Param.Value == "@" || isAll(p.Index) && p.Index.(*syntax.Word).Lit() == "@") {
+			c.refuse(n, "\"$@\" with more between the same quotes")
+			return
 		}
 	}
 }
@@ -259,13 +271,13 @@ func (c *checker) setOptions(n *syntax.CallExpr) {
 		if lit == "--" || lit == "-" || len(lit) < 2 || !strings.ContainsAny(lit[:1], "-+") {
 			return
 		}
-		if lit[1:] == "o" {
+		if lit[1:] == "o" || lit[0] == '-' && strings.HasSuffix(lit, "o") && strings.Trim(lit[1:len(lit)-1], "aefnux") == "" {
 			name := ""
 			if i+2 < len(n.Args) {
 				name = n.Args[i+2].Lit()
 			}
 			if !slices.Contains([]string{"allexport", "errexit", "noexec", "noglob", "nounset", "xtrace", "pipefail"}, name) {
-				c.refuse(n, "such option of set")
+				c.refuse(n, "option %q of set", strings.TrimSpace(lit+" "+name))
 			}
 			return
 		}
@@ -285,8 +297,10 @@ func (c *checker) printf(n *syntax.CallExpr) {
 		return
 	}
 	c.eachLiteral(n.Args[1], func(lit string) {
-		if strings.Contains(lit, "%q") || strings.Contains(lit, "%(") || strings.Contains(lit, "%Q") {
-			c.refuse(n.Args[1], "%%q of printf")
+		for verb, name := range map[string]string{"%q": "%q", "%Q": "%Q", "%(": "%(…)T"} {
+			if strings.Contains(lit, verb) {
+				c.refuse(n.Args[1], "%s of printf", name)
+			}
 		}
 	})
 }
@@ -315,9 +329,14 @@ func (c *checker) declaration(n *syntax.DeclClause) {
 		c.refuse(n, "nameref")
 	}
 	c.flags(n.Variant.Value, flags)
+	for _, flag := range flags {
+		if n.Variant.Value == "local" && flag.Lit() == "-" {
+			c.refuse(n, "local -")
+		}
+	}
 	for _, a := range n.Args {
 		if a.Naked && a.Name != nil && c.assoc[a.Name.Value] && slices.ContainsFunc(flags, func(f *syntax.Word) bool { return flagHas(f, 'A') }) {
-			c.refuse(n, "associative array without a first value; write %s=()", a.Name.Value)
+			c.refuse(n, "associative array without a first value; write declare -A %s=()", a.Name.Value)
 		}
 	}
 }
@@ -345,6 +364,14 @@ func (c *checker) parameter(n *syntax.ParamExp) {
 	if n.Length && c.assoc[name] && n.Index != nil {
 		c.refuse(n, "size of an associative array")
 	}
+	if isList := name == "@" || name == "*" || isAll(n.Index); isList && n.Exp != nil && slices.Contains([]syntax.ParExpOperator{
+		syntax.DefaultUnset, syntax.DefaultUnsetOrNull, syntax.ErrorUnset, syntax.ErrorUnsetOrNull, syntax.AssignUnset, syntax.AssignUnsetOrNull,
+	}, n.Exp.Op) {
+		c.refuse(n, "${%s…} with an operator for a list", name)
+	}
+	if n.Exp != nil && n.Exp.Word != nil && !c.quoted() && len(n.Exp.Word.Parts) > 1 && hasQuotes(n.Exp.Word) {
+		c.refuse(n, "${%s…} with quotes in it, without quotes around it", name)
+	}
 	if n.Names != 0 {
 		c.refuse(n, "${!%s*}", name)
 	}
@@ -356,6 +383,27 @@ func (c *checker) parameter(n *syntax.ParamExp) {
 	if n.Exp != nil && n.Exp.Op == syntax.OtherParamOps && n.Exp.Word != nil && n.Exp.Word.Lit() != "Q" {
 		c.refuse(n, "${%s@%s}", name, n.Exp.Word.Lit())
 	}
+}
+
+// isAll reports whether an index is @ or *.
+func isAll(index syntax.ArithmExpr) bool {
+	word, ok := index.(*syntax.Word)
+	return ok && (word.Lit() == "@" || word.Lit() == "*")
+}
+
+// quoted reports whether what is looked at stands between double quotes.
+func (c *checker) quoted() bool {
+	return slices.ContainsFunc(c.path, func(above syntax.Node) bool { _, is := above.(*syntax.DblQuoted); return is })
+}
+
+func hasQuotes(word *syntax.Word) bool {
+	return slices.ContainsFunc(word.Parts, func(part syntax.WordPart) bool {
+		switch part.(type) {
+		case *syntax.SglQuoted, *syntax.DblQuoted:
+			return true
+		}
+		return false
+	})
 }
 
 // forWait reports whether what is looked at stands in a call of wait.
@@ -393,7 +441,7 @@ func (c *checker) assignsJob() bool {
 
 func (c *checker) redirect(n *syntax.Redirect) {
 	if n.N != nil && !slices.Contains([]string{"0", "1", "2"}, n.N.Value) {
-		c.refuse(n, "descriptors but 0, 1 and 2")
+		c.refuse(n, "descriptor %s, only 0, 1 and 2", n.N.Value)
 		return
 	}
 	switch n.Op {

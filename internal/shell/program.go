@@ -35,7 +35,7 @@ type Problem struct {
 }
 
 // useBash is the way out for all that only a complete shell can do.
-const useBash = `use shell = "bash" for this task`
+const useBash = `use shell = "bash" for this task, or write it in plain shell`
 
 // parsers are used again: one is larger than most scripts.
 var parsers = sync.Pool{New: func() any { return syntax.NewParser(syntax.Variant(syntax.LangBash)) }}
@@ -74,7 +74,10 @@ func parse(script string, all bool) (*Program, *Beyond, []Problem) {
 		p.file, p.calls, p.params = nil, nil, nil // not needed any more
 		return p, beyond, nil
 	}
-	rewrite(file)
+	if beyond != nil && !looksBack().MatchString(script) {
+		errExit(file)
+	}
+	rewrite(file, true)
 	if beyond != nil {
 		guardNumbers(file)
 	}

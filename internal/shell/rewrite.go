@@ -8,8 +8,9 @@ import (
 )
 
 // rewrite changes the tree where the library means something else than bash,
-// and the same can be said in another way.
-func rewrite(file *syntax.File) {
+// and the same can be said in another way. Files of redirections are opened late
+// where the tree is run as it is, and not printed again (late).
+func rewrite(file *syntax.File, late bool) {
 	syntax.Walk(file, func(node syntax.Node) bool {
 		switch n := node.(type) {
 		case *syntax.BinaryCmd:
@@ -27,7 +28,10 @@ func rewrite(file *syntax.File) {
 			guardShift(n)
 			endlessFor(n)
 			negate(n)
-			markLate(n)
+			splitOptions(n)
+			if late {
+				markLate(n)
+			}
 		case *syntax.Redirect:
 			if n.Op == syntax.RdrClob {
 				n.Op = syntax.RdrOut // set -C is refused, so there is nothing to overrule
@@ -38,10 +42,14 @@ func rewrite(file *syntax.File) {
 }
 
 // negate makes "! a | b" an "if a | b; then ! :; fi && :", which has the same exit codes:
-// the library ends the script if a stage of a negated pipeline fails.
+// the library ends the script if a stage of a negated pipeline fails, or a command in a group.
 func negate(stmt *syntax.Stmt) {
-	pipe, ok := stmt.Cmd.(*syntax.BinaryCmd)
-	if !ok || !stmt.Negated {
+	pipe := stmt.Cmd
+	switch pipe.(type) {
+	case nil, *syntax.CallExpr, *syntax.TestClause, *syntax.ArithmCmd, *syntax.DeclClause, *syntax.LetClause:
+		return
+	}
+	if !stmt.Negated {
 		return
 	}
 	colon := func(negated bool) *syntax.Stmt {
@@ -55,6 +63,101 @@ func negate(stmt *syntax.Stmt) {
 	}
 	stmt.Negated = false
 	stmt.Cmd = &syntax.BinaryCmd{OpPos: stmt.Pos(), Op: syntax.AndStmt, X: &syntax.Stmt{Position: stmt.Pos(), Cmd: choice}, Y: colon(false)}
+}
+
+// errExit mends what the library does when a command fails that does not end the script
+// in bash. In a subshell where failures do not count (a condition, before && and ||) it
+// forgets that they do not. And a loop, an if and the like fail with their last command,
+// though what is behind && and || does not count in bash; so that one is given a good end,
+// where nobody looks at the exit code.
+func errExit(file *syntax.File) {
+	e := exitEditor{}
+	e.list(file.Stmts, false, true)
+}
+
+type exitEditor struct{}
+
+// list goes through statements. ignored says that failures do not count in them, last that
+// the exit code of the last one is that of the script, a function or a subshell.
+func (e exitEditor) list(stmts []*syntax.Stmt, ignored, last bool) {
+	for i, s := range stmts {
+		e.statement(s, ignored, last && i == len(stmts)-1)
+	}
+}
+
+func (e exitEditor) statement(s *syntax.Stmt, ignored, last bool) {
+	ignored = ignored || s.Negated
+	switch n := s.Cmd.(type) {
+	case *syntax.BinaryCmd:
+		isList := n.Op == syntax.AndStmt || n.Op == syntax.OrStmt
+		e.statement(n.X, ignored || isList, last || !isList)
+		e.statement(n.Y, ignored, last || !isList)
+		return
+	case *syntax.Subshell:
+		e.list(n.Stmts, ignored, true)
+		if ignored {
+			n.Stmts = append(noErrExit(), n.Stmts...)
+		}
+		return
+	case *syntax.FuncDecl:
+		e.statement(n.Body, false, true)
+		return
+	case *syntax.Block:
+		e.list(n.Stmts, ignored, last)
+		e.endWell(n.Stmts, ignored, last)
+	case *syntax.ForClause:
+		e.list(n.Do, ignored, last)
+		e.endWell(n.Do, ignored, last)
+	case *syntax.WhileClause:
+		e.list(n.Cond, true, true)
+		e.list(n.Do, ignored, last)
+		e.endWell(n.Do, ignored, last)
+	case *syntax.CaseClause:
+		for _, item := range n.Items {
+			e.list(item.Stmts, ignored, last)
+			e.endWell(item.Stmts, ignored, last)
+		}
+	case *syntax.IfClause:
+		for branch := n; branch != nil; branch = branch.Else {
+			e.list(branch.Cond, true, true)
+			e.list(branch.Then, ignored, last)
+			e.endWell(branch.Then, ignored, last)
+		}
+	}
+}
+
+// endWell makes "a && b" at the end of a list "a && b || :", if its failure would not end
+// the script.
+func (e exitEditor) endWell(stmts []*syntax.Stmt, ignored, last bool) {
+	if ignored || last || len(stmts) == 0 {
+		return
+	}
+	s := stmts[len(stmts)-1]
+	list, ok := s.Cmd.(*syntax.BinaryCmd)
+	isList := ok && (list.Op == syntax.AndStmt || list.Op == syntax.OrStmt)
+	if !isList && !s.Negated || s.Background || len(s.Redirs) > 0 {
+		return
+	}
+	inner := *s
+	word := &syntax.Word{Parts: []syntax.WordPart{&syntax.Lit{ValuePos: s.Pos(), ValueEnd: s.Pos(), Value: ":"}}}
+	*s = syntax.Stmt{Position: s.Position, Cmd: &syntax.BinaryCmd{OpPos: s.Position, Op: syntax.OrStmt, X: &inner, Y: &syntax.Stmt{Position: s.Position, Cmd: &syntax.CallExpr{Args: []*syntax.Word{word}}}}}
+}
+
+// splitOptions makes "set -euo pipefail" a "set -eu -o pipefail", which the library takes.
+func splitOptions(stmt *syntax.Stmt) {
+	call, ok := stmt.Cmd.(*syntax.CallExpr)
+	if !ok || len(call.Args) < 3 || call.Args[0].Lit() != "set" {
+		return
+	}
+	flags := call.Args[1].Lit()
+	if len(flags) < 3 || flags[0] != '-' || flags[len(flags)-1] != 'o' {
+		return
+	}
+	word := func(text string) *syntax.Word {
+		at := call.Args[1]
+		return &syntax.Word{Parts: []syntax.WordPart{&syntax.Lit{ValuePos: at.Pos(), ValueEnd: at.End(), Value: text}}}
+	}
+	call.Args = append([]*syntax.Word{call.Args[0], word(flags[:len(flags)-1]), word("-o")}, call.Args[2:]...)
 }
 
 // isolate puts the last stage of a pipeline into a subshell, as bash does: the

@@ -33,6 +33,8 @@ func (b *builtin) substitute(ctx context.Context, args []string) ([]string, erro
 		}
 	}
 	switch args[0] {
+	case "eval", "source", ".", "trap":
+		return b.late(hc, args)
 	case "echo":
 		return b.echo(args), nil
 	case "kill":
@@ -118,7 +120,7 @@ func program(ctx context.Context, args []string) ([]string, error) {
 	hc := interp.HandlerCtx(ctx)
 	path, err := interp.LookPathDir(hc.Dir, hc.Env, args[0])
 	if err != nil {
-		return nil, fmt.Errorf("program %q not found, which the built-in shell needs for this", args[0])
+		return args, nil // then the library's own is better than none
 	}
 	return append([]string{path}, args[1:]...), nil
 }
