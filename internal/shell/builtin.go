@@ -29,10 +29,11 @@ type builtin struct {
 	troubles troubles
 	asked    atomic.Int64 // files that were asked for
 
-	mu     sync.Mutex // protects the fields below
-	called int        // offset of the command that was called last; -1: none
-	failed failure    // of the statement that runs now
-	unread []unread   // of commands that are about to be called
+	mu     sync.Mutex        // protects the fields below
+	called int               // offset of the command that was called last; -1: none
+	failed failure           // of the statement that runs now
+	unread []unread          // of commands that are about to be called
+	traps  map[string]string // by signal: what is run when it ends the script
 }
 
 // failure is a command that ended badly. The zero failure is none.
@@ -43,7 +44,7 @@ type failure struct {
 
 // runProgram runs cmd.Program, one statement after the other.
 func runProgram(ctx context.Context, cmd Command, out *stream, procs *processes) error {
-	b := &builtin{cmd: cmd, procs: procs, out: out, stderr: ownStream{out, true}}
+	b := &builtin{cmd: cmd, procs: procs, out: out, stderr: ownStream{out, true}, traps: map[string]string{}}
 	if cmd.Program.plain != nil {
 		return b.runPlain(ctx)
 	}
@@ -62,6 +63,9 @@ func runProgram(ctx context.Context, cmd Command, out *stream, procs *processes)
 		}
 		if i < len(pieces)-1 && !runner.Exited() && !ends && ctx.Err() == nil && !isInternal(err) {
 			continue
+		}
+		if ctx.Err() != nil {
+			b.caught(ctx, runner)
 		}
 		err = b.result(err, where)
 		if cmd.Program.jobs {

@@ -53,7 +53,7 @@ func (c *checker) gather(node syntax.Node) bool {
 	case *syntax.Assign:
 		if n.Name != nil {
 			c.assigned[n.Name.Value] = true
-			c.jobs[n.Name.Value] = c.jobs[n.Name.Value] || isLastJob(n.Value)
+			c.jobs[n.Name.Value] = c.jobs[n.Name.Value] || isLastJob(n.Value) || isListOfJobs(n)
 		}
 	case *syntax.WordIter:
 		c.assigned[n.Name.Value] = true
@@ -172,13 +172,13 @@ func (c *checker) statement(s *syntax.Stmt) {
 // missing are the built-in commands of bash that the library only pretends to have.
 var missing = []string{
 	"bg", "bind", "caller", "compgen", "complete", "compopt", "coproc", "disown", "enable", "fc", "fg", "hash",
-	"help", "history", "jobs", "logout", "mapfile", "newgrp", "readarray", "suspend", "times", "ulimit", "umask",
+	"help", "history", "jobs", "logout", "newgrp", "suspend", "times", "ulimit", "umask",
 }
 
 // options are the flags of built-in commands that work as in bash. Commands
 // that are not named here are not looked at.
 var options = map[string]string{
-	"read": "rsa", "wait": "", "type": "t", "command": "v", "unset": "vf",
+	"read": "rsa", "wait": "", "type": "tp", "command": "v", "unset": "vf",
 	"export": "", "local": "aArxn", "declare": "aAgrx", "typeset": "aAgrx", "readonly": "aA", "shopt": "suq", "trap": "",
 	"cd": "", "pwd": "LP", "pushd": "", "popd": "", "dirs": "", "alias": "", "unalias": "a", "builtin": "",
 }
@@ -194,7 +194,14 @@ func (c *checker) call(n *syntax.CallExpr) {
 		return
 	}
 	c.flags(name, n.Args[1:])
+	if stmt, ok := c.path[len(c.path)-1].(*syntax.Stmt); ok && name == "exec" && slices.ContainsFunc(stmt.Redirs, func(r *syntax.Redirect) bool { return r.Word != nil && isProcess(r.Word) }) {
+		c.refuse(n, "exec with a process to write to or to read from")
+	}
 	switch name {
+	case "mapfile", "readarray":
+		if _, ok := mapfileName(n); !ok {
+			c.refuse(n, "%s but with -t and a name", name)
+		}
 	case "trap":
 		c.trap(n)
 	case "set":
@@ -242,13 +249,13 @@ func (c *checker) flags(name string, args []*syntax.Word) {
 // trap refuses all but the traps that the library runs as bash does.
 func (c *checker) trap(n *syntax.CallExpr) {
 	for _, signal := range n.Args[min(2, len(n.Args)):] {
-		if lit := signal.Lit(); lit != "EXIT" && lit != "0" {
-			c.refuse(n, "traps but those on EXIT")
+		if lit := signal.Lit(); lit != "EXIT" && lit != "0" && !isCaught(lit) {
+			c.refuse(n, "traps but those on EXIT, INT, TERM and HUP")
 			return
 		}
 	}
 	if len(n.Args) < 3 {
-		c.refuse(n, "traps but those on EXIT")
+		c.refuse(n, "traps but those on EXIT, INT, TERM and HUP")
 		return
 	}
 	c.eachLiteral(n.Args[1], func(lit string) {
@@ -344,7 +351,7 @@ func (c *checker) declaration(n *syntax.DeclClause) {
 // absent are the variables of bash that the library does not have, or fills
 // otherwise.
 var absent = []string{
-	"!", "-", "_", "0", "BASH", "BASHOPTS", "BASHPID", "BASH_ALIASES", "BASH_ARGC", "BASH_ARGV", "BASH_CMDS", "BASH_COMMAND",
+	"!", "-", "_", "BASH", "BASHOPTS", "BASHPID", "BASH_ALIASES", "BASH_ARGC", "BASH_ARGV", "BASH_CMDS", "BASH_COMMAND",
 	"BASH_LINENO", "BASH_SOURCE", "BASH_SUBSHELL", "BASH_VERSINFO", "BASH_VERSION", "DIRSTACK", "EPOCHREALTIME", "EPOCHSECONDS",
 	"FUNCNAME", "GROUPS", "HOSTTYPE", "LINENO", "MACHTYPE", "OSTYPE", "PIPESTATUS", "PPID", "SECONDS", "SHELLOPTS",
 }
@@ -356,7 +363,7 @@ func (c *checker) parameter(n *syntax.ParamExp) {
 	name := n.Param.Value
 	switch {
 	case name == "!" && (c.forWait() || c.assignsJob()):
-	case c.jobs[name] && !c.forWait():
+	case c.jobs[name] && !c.forWait() && !n.Length:
 		c.refuse(n, "use of $! but in wait")
 	case slices.Contains(absent, name) && !c.assigned[name]:
 		c.refuse(n, "variable $%s", name)
@@ -406,6 +413,11 @@ func hasQuotes(word *syntax.Word) bool {
 	})
 }
 
+// isProcess reports whether a word is <( ) or >( ).
+func isProcess(word *syntax.Word) bool {
+	return slices.ContainsFunc(word.Parts, func(part syntax.WordPart) bool { _, is := part.(*syntax.ProcSubst); return is })
+}
+
 // forWait reports whether what is looked at stands in a call of wait.
 func (c *checker) forWait() bool {
 	for _, above := range c.path {
@@ -429,10 +441,15 @@ func isLastJob(word *syntax.Word) bool {
 	return ok && p.Param != nil && p.Param.Value == "!"
 }
 
+// isListOfJobs reports whether a is NAME+=($!) or NAME=($!).
+func isListOfJobs(a *syntax.Assign) bool {
+	return a.Array != nil && len(a.Array.Elems) == 1 && a.Array.Elems[0].Index == nil && isLastJob(a.Array.Elems[0].Value)
+}
+
 // assignsJob reports whether what is looked at is $! in NAME=$!.
 func (c *checker) assignsJob() bool {
 	for _, above := range c.path {
-		if a, ok := above.(*syntax.Assign); ok && a.Name != nil && isLastJob(a.Value) {
+		if a, ok := above.(*syntax.Assign); ok && a.Name != nil && (isLastJob(a.Value) || isListOfJobs(a)) {
 			return true
 		}
 	}

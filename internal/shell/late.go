@@ -1,11 +1,13 @@
 package shell
 
 import (
+	"context"
 	"fmt"
 	"os"
 	"path/filepath"
 	"slices"
 	"strings"
+	"time"
 
 	"mvdan.cc/sh/v3/interp"
 	"mvdan.cc/sh/v3/syntax"
@@ -17,9 +19,13 @@ import (
 // script.
 func (b *builtin) late(hc interp.HandlerContext, args []string) ([]string, error) {
 	switch {
-	case args[0] == "trap" && len(args) > 2 && args[1] != "-":
-		if text, ok := b.lateText(hc, args[0], args[1]); ok {
-			return append([]string{"trap", text}, args[2:]...), nil
+	case args[0] == "trap" && len(args) > 2:
+		text, ok := args[1], true
+		if text != "-" {
+			text, ok = b.lateText(hc, args[0], text)
+		}
+		if ok {
+			return b.trap(text, args[2:]), nil
 		}
 	case args[0] == "trap" || len(args) < 2:
 		return args, nil
@@ -31,6 +37,52 @@ func (b *builtin) late(hc interp.HandlerContext, args []string) ([]string, error
 		return b.source(hc, args)
 	}
 	return []string{statusCommand, "1"}, nil
+}
+
+// isCaught reports whether a trap on a signal is run by us: when the signal ends the
+// script.
+func isCaught(signal string) bool {
+	return slices.Contains([]string{"INT", "SIGINT", "TERM", "SIGTERM", "HUP", "SIGHUP"}, signal)
+}
+
+// trap notes what is to be run for signals, and returns what to call for the rest.
+func (b *builtin) trap(text string, signals []string) []string {
+	var rest []string
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	for _, signal := range signals {
+		switch {
+		case !isCaught(signal):
+			rest = append(rest, signal)
+		case text == "-":
+			delete(b.traps, strings.TrimPrefix(signal, "SIG"))
+		default:
+			b.traps[strings.TrimPrefix(signal, "SIG")] = text
+		}
+	}
+	if len(rest) == 0 {
+		return []string{statusCommand, "0"}
+	}
+	return append([]string{"trap", text}, rest...)
+}
+
+// caught runs what a trap is to do for the signal that ended the script, within the grace
+// time.
+func (b *builtin) caught(ctx context.Context, runner *interp.Runner) {
+	name := map[string]string{"interrupt": "INT", "terminated": "TERM", "hangup": "HUP"}[stopSignal(ctx).String()]
+	b.mu.Lock()
+	text := b.traps[name]
+	b.mu.Unlock()
+	if text == "" {
+		return
+	}
+	file, err := syntax.NewParser(syntax.Variant(syntax.LangBash)).Parse(strings.NewReader(text), "")
+	if err != nil {
+		return // it was parsed when the trap was set
+	}
+	late, cancel := context.WithTimeout(context.WithoutCancel(ctx), max(b.cmd.Grace, time.Second))
+	defer cancel()
+	runner.Subshell().Run(late, file) // how it ends does not count: the signal does
 }
 
 // source is for a file that is sourced. One with a slash, or in the folder, is read here;

@@ -85,7 +85,7 @@ func isNumber(word *syntax.Word) bool {
 		return false
 	}
 	_, arithmetic := word.Parts[0].(*syntax.ArithmExp)
-	return arithmetic || wholeNumber().MatchString(word.Lit())
+	return arithmetic || plainNumber().MatchString(word.Lit())
 }
 
 // guard returns x with the doubtful references in it replaced.

@@ -91,8 +91,7 @@ func markLate(s *syntax.Stmt) {
 			}
 			r.Op, r.Word = syntax.AppOut, &syntax.Word{Parts: []syntax.WordPart{&syntax.Lit{ValuePos: r.Word.Pos(), ValueEnd: r.Word.End(), Value: path}}}
 		}
-		isFile := !slices.ContainsFunc(r.Word.Parts, func(part syntax.WordPart) bool { _, isPipe := part.(*syntax.ProcSubst); return isPipe })
-		if isFile && (r.Op == syntax.RdrIn || r.Op == syntax.RdrOut || r.Op == syntax.AppOut) {
+		if !isProcess(r.Word) && (r.Op == syntax.RdrIn || r.Op == syntax.RdrOut || r.Op == syntax.AppOut) {
 			r.Word = &syntax.Word{Parts: append(slices.Clone(r.Word.Parts), &syntax.SglQuoted{Left: r.Word.End(), Right: r.Word.End(), Value: mark})}
 		}
 	}

@@ -1,6 +1,7 @@
 package shell
 
 import (
+	"fmt"
 	"slices"
 	"strings"
 
@@ -29,8 +30,14 @@ func rewrite(file *syntax.File, late bool) {
 			endlessFor(n)
 			negate(n)
 			splitOptions(n)
+			mapfile(n)
 			if late {
 				markLate(n)
+			}
+		case *syntax.ParamExp:
+			if n.Param != nil && n.Param.Value == "0" && n.Exp == nil { // bash is called by its name
+				n.Short, n.Param = false, &syntax.Lit{ValuePos: n.Param.Pos(), ValueEnd: n.Param.End(), Value: "tugline_zero"}
+				n.Exp = &syntax.Expansion{Op: syntax.DefaultUnset, Word: &syntax.Word{Parts: []syntax.WordPart{&syntax.Lit{Value: "bash"}}}}
 			}
 		case *syntax.Redirect:
 			if n.Op == syntax.RdrClob {
@@ -141,6 +148,32 @@ func (e exitEditor) endWell(stmts []*syntax.Stmt, ignored, last bool) {
 	inner := *s
 	word := &syntax.Word{Parts: []syntax.WordPart{&syntax.Lit{ValuePos: s.Pos(), ValueEnd: s.Pos(), Value: ":"}}}
 	*s = syntax.Stmt{Position: s.Position, Cmd: &syntax.BinaryCmd{OpPos: s.Position, Op: syntax.OrStmt, X: &inner, Y: &syntax.Stmt{Position: s.Position, Cmd: &syntax.CallExpr{Args: []*syntax.Word{word}}}}}
+}
+
+// mapfileName returns the name of the array that "mapfile -t NAME" fills.
+func mapfileName(call *syntax.CallExpr) (string, bool) {
+	if len(call.Args) != 3 || call.Args[1].Lit() != "-t" || !syntax.ValidName(call.Args[2].Lit()) {
+		return "", false
+	}
+	return call.Args[2].Lit(), true
+}
+
+// mapfile makes a loop of "mapfile -t NAME", which the library does not have.
+func mapfile(stmt *syntax.Stmt) {
+	call, ok := stmt.Cmd.(*syntax.CallExpr)
+	if !ok || len(call.Args) == 0 || call.Args[0].Lit() != "mapfile" && call.Args[0].Lit() != "readarray" {
+		return
+	}
+	name, ok := mapfileName(call)
+	if !ok {
+		return
+	}
+	text := fmt.Sprintf(`{ %[1]s=(); while IFS= read -r tugline_line || [ -n "${tugline_line-}" ]; do %[1]s+=("$tugline_line"); done; }`, name)
+	file, err := syntax.NewParser().Parse(strings.NewReader(text), "")
+	if err != nil {
+		panic("shell.mapfile: " + err.Error())
+	}
+	stmt.Cmd = file.Stmts[0].Cmd
 }
 
 // splitOptions makes "set -euo pipefail" a "set -eu -o pipefail", which the library takes.

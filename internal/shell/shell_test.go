@@ -361,3 +361,26 @@ func TestMain(m *testing.M) {
 	}
 	os.Exit(m.Run())
 }
+
+// A trap on a signal is run when the signal ends the script.
+func TestTrapsOnSignals(t *testing.T) {
+	dir := t.TempDir()
+	script := "name=lock; trap 'rm \"$name\"; echo caught' INT TERM\ntouch $name started\nsleep 60\necho never"
+	program, problems := Parse(script)
+	require.Empty(t, problems)
+	ctx, cancel := context.WithCancelCause(t.Context())
+	go func() {
+		for {
+			if _, err := os.Stat(filepath.Join(dir, "started")); err == nil {
+				cancel(byInterrupt{})
+				return
+			}
+			runtime.Gosched()
+		}
+	}()
+	out, err := output(ctx, Command{Program: program, Script: script, Dir: dir, Env: os.Environ(), Grace: 10 * time.Second}, script)
+	assert.ErrorContains(t, err, "interrupted")
+	assert.Contains(t, out, "caught\n")
+	assert.NotContains(t, out, "never")
+	assert.NoFileExists(t, filepath.Join(dir, "lock"))
+}

@@ -37,6 +37,10 @@ func (b *builtin) substitute(ctx context.Context, args []string) ([]string, erro
 		return b.late(hc, args)
 	case "echo":
 		return b.echo(args), nil
+	case "type":
+		if len(args) == 3 && args[1] == "-p" {
+			return typePath(hc, args[2]), nil
+		}
 	case "kill":
 		return program(ctx, args)
 	case "printf":
@@ -65,6 +69,18 @@ func (b *builtin) substitute(ctx context.Context, args []string) ([]string, erro
 
 // statusCommand ends with the exit code that is its argument, and does nothing.
 const statusCommand = "tugline-status"
+
+// typePath returns what to call in place of "type -p NAME": it prints the path of a program.
+func typePath(hc interp.HandlerContext, name string) []string {
+	if interp.IsBuiltin(name) {
+		return []string{statusCommand, "0"}
+	}
+	path, err := interp.LookPathDir(hc.Dir, hc.Env, name)
+	if err != nil {
+		return []string{statusCommand, "1"}
+	}
+	return []string{"printf", "%s\n", path}
+}
 
 // echo returns a printf for an echo: that prints its line in one write, as bash does, so
 // that the lines of two tasks in one file are not torn.
