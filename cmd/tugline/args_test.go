@@ -217,7 +217,7 @@ Commands:
   done
 
 Variables:
-  EDITION  2026-10  project, tugline.toml:3:1
+  EDITION  2026-10  project, tugline.toml:3:1; counts: the project declares it
   port     ""       not given
 `, s.tugline("show", "p").stdout)
 	var shown map[string]any

@@ -92,7 +92,7 @@ limits = "1GiB"
 [task.t]
 reads = { in = "x", "a-b" = "y", out = "z" }
 writes = { out = ["a", ""], gone = "{a" }
-tracks = "A-B"
+reads_env = "A-B"
 always = "yes"
 args.in = { default = "x" }
 run = "x"
@@ -110,7 +110,7 @@ run = "x"
 		`7:21: the name "a-b" is not allowed here`,
 		`8:24: "out" names no files`,
 		`8:36: "{a" is no pattern`,
-		`9:10: "A-B" is no name of a variable`,
+		`9:13: "A-B" is no name of a variable`,
 		`10:10: "always" must be true or false, not a string`,
 		`14:9: "reads" names no files`,
 	} {

@@ -5,6 +5,7 @@ package main
 import (
 	"encoding/json"
 	"os"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -41,13 +42,13 @@ func TestEnvTellsWhereValuesComeFrom(t *testing.T) {
 	s.write(".env", "REGION=file\nFROM_FILE='a b'\n")
 	s.env = append(s.env, "TZ=caller")
 	assert.Equal(t, `FROM_FILE  a b                        .env
-PORT       980                        task, tugline.toml:10:9
+PORT       980                        task, tugline.toml:10:9; counts: the task sets it
            hides 80, default, tugline.toml:7:1
-REGION     file                       .env
+REGION     file                       .env; counts: a text mentions it
            hides north, default, tugline.toml:5:1
-TZ         UTC                        project, tugline.toml:4:1
+TZ         UTC                        project, tugline.toml:4:1; counts: a text mentions it
            hides caller, your environment
-URL        http://localhost:980/file  project, tugline.toml:6:1
+URL        http://localhost:980/file  project, tugline.toml:6:1; counts: a text mentions it
 day        1                          argument
 `, s.tugline("env", "print").stdout)
 	assert.Contains(t, s.tugline("env", "--set", "TZ=x").stdout, "TZ         x                         --set\n           hides UTC, project, tugline.toml:4:1\n")
@@ -57,7 +58,7 @@ day        1                          argument
 	assert.Equal(t, map[string]any{
 		"name": "TZ", "value": "UTC", "about": "The zone of all times",
 		"from":  map[string]any{"kind": "project", "file": "tugline.toml", "line": 4.0, "problem": nil, "value": "UTC"},
-		"hides": []any{map[string]any{"kind": "caller", "file": nil, "line": nil, "problem": nil, "value": "caller"}},
+		"hides": []any{map[string]any{"kind": "caller", "file": nil, "line": nil, "problem": nil, "value": "caller"}}, "counts": nil,
 	}, got.Variables[3])
 
 	assert.Equal(t, "# Which coast\n# or all of them\nREGION=\"south coast\"\nPORT=80\n", s.tugline("env", "--example").stdout)
@@ -148,4 +149,52 @@ func TestEnvTellsWhatCannotBeComputed(t *testing.T) {
 	assert.Contains(t, s.tugline("env", "--json").stdout, `"problem": "exit code 4: away"`)
 	assert.Equal(t, 0, s.tugline("show", "t").code)
 	assert.Contains(t, s.tugline("refers").stderr, `tugline.toml:3:15: the variable "BAD" cannot be computed: exit code 4: away`)
+}
+
+// A task that says what its programs read runs again for that, and not for other variables.
+func TestVariablesCountWhereTheyAreUsed(t *testing.T) {
+	s := tell(t, `
+[env]
+API_URL = "one"
+MODE = { default = "dev" }
+KEY = { secret = true, default = "key-1" }
+PATH = "bin:$PATH"
+MUST = { must_be_set = true }
+[task.install]
+reads_env = ["NODE_ENV", "MODE"]
+reads = ["packages"]
+env.OWN = "1"
+run = "true"
+[task.build]
+reads = ["packages"]
+run = 'echo "$API_URL" >/dev/null'
+[task.sealed]
+reads_env = ["KEY", "MUST"]
+reads = ["packages"]
+run = "true"
+`)
+	s.write("packages", "")
+	both := []string{"install", "build"}
+	s.states(both...)
+	edit := func(from, to string) { s.write("tugline.toml", strings.ReplaceAll(s.read("tugline.toml"), from, to)) }
+	edit(`API_URL = "one"`, `API_URL = "two"`)
+	states := s.states(both...)
+	assert.Equal(t, "unchanged", states["install"])
+	assert.Equal(t, `ran: API_URL is "two", it was "one"`, states["build"])
+	s.env = append(s.env, "NODE_ENV=prod", "PATH="+os.Getenv("PATH")+":/nowhere")
+	states = s.states(both...)
+	assert.Equal(t, `ran: NODE_ENV is "prod", it was not set`, states["install"])
+	assert.Equal(t, "unchanged", states["build"], "the caller's PATH does not count")
+
+	assert.Contains(t, s.tugline("sealed").stderr, `the variable "MUST" is not set, and task "sealed" needs it`)
+	s.env = append(s.env, "MUST=1")
+	s.states("sealed")
+	edit(`default = "key-1"`, `default = "other"`)
+	assert.Equal(t, "ran: the secret KEY changed", s.states("sealed")["sealed"])
+
+	shown := s.tugline("env", "install").stdout
+	assert.Regexp(t, `NODE_ENV +prod +your environment; counts: reads_env\n`, shown)
+	assert.Regexp(t, `OWN +1 +task, \S+; counts: the task sets it\n`, shown)
+	assert.Regexp(t, `API_URL +two +project, \S+\n`, shown)
+	assert.Regexp(t, `API_URL +two +project, \S+; counts: a text mentions it\n`, s.tugline("env", "build").stdout)
 }

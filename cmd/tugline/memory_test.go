@@ -179,7 +179,7 @@ reads = "tugline.toml"
 run = "echo x >>count"
 [task.tracks]
 reads = "tugline.toml"
-tracks = ["CALLER"]
+reads_env = ["CALLER"]
 run = "true"
 [task.fmt]
 reads = "src/*.txt"

@@ -131,7 +131,7 @@ in courier/desk
 	require.NoError(t, json.Unmarshal([]byte(s.tugline("-C", "courier", "list", "--json").stdout), &list))
 	assert.Equal(t, "courier/send", list.Tasks[0].Name)
 	assert.Contains(t, s.tugline("-C", "courier", "__complete", "").stdout, "/courier/desk/lint"[len("/courier/"):])
-	assert.Regexp(t, `WHO +courier\+top +part, courier/tugline.toml:10:1\n +hides top, project, tugline.toml:9:1`, s.tugline("env", "courier/send").stdout)
+	assert.Regexp(t, `WHO +courier\+top +part, courier/tugline.toml:10:1; counts: a text mentions it\n +hides top, project, tugline.toml:9:1`, s.tugline("env", "courier/send").stdout)
 }
 
 func TestBadPartsDoNotHideEachOther(t *testing.T) {

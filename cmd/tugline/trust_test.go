@@ -114,7 +114,7 @@ CHANNEL = { default = "alpha" }
 writes = "out"
 run = 'echo "$CHANNEL" >out'
 [task.tracks]
-tracks = ["ONE"]
+reads_env = ["ONE"]
 writes = "tracked"
 run = "echo >>tracked"
 `)

@@ -29,7 +29,7 @@ type place struct {
 const almanac = `[task.t]
 reads = ['in/*.txt', '!in/not.txt']
 writes = 'out/*'
-tracks = ['TIDE']
+reads_env = ['TIDE']
 run = 'make it'
 `
 

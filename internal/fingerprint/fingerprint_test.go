@@ -38,7 +38,7 @@ func sumOf(found []files.Found) files.Digest {
 	return files.Sum(text)
 }
 
-const base = "[env]\nA = '1'\nLIB = '$TUGLINE_PROJECT/lib'\n[task.t]\nargs.port = { default = 'merrowick' }\nfolder = 'work'\nreads.raw = 'x'\nreads.more = 'y'\nwrites = 'out/*'\ntracks = 'CALLER'\nrun = 'one'\n"
+const base = "[env]\nA = '1'\nLIB = '$TUGLINE_PROJECT/lib'\n[task.t]\nargs.port = { default = 'merrowick' }\nfolder = 'work'\nreads.raw = 'x'\nreads.more = 'y'\nwrites = 'out/*'\nrun = 'one'\n"
 
 func TestWhatCounts(t *testing.T) {
 	x := files.Found{Path: "x", Kind: files.File, Mode: 0o644, Digest: files.Digest{1}}
@@ -59,7 +59,7 @@ func TestWhatCounts(t *testing.T) {
 		{"an argument", of(t, "/almanac", replace("'merrowick'", "'saltreach'"), x), []string{`--port is "saltreach", it was "merrowick"`}},
 		{"a variable", of(t, "/almanac", replace("A = '1'", "A = '2'"), x), []string{`A is "2", it was "1"`}},
 		{"a new variable", of(t, "/almanac", replace("A = '1'", "A = '1'\nB = ''"), x), []string{`B is "", it was not declared`}},
-		{"what it tracks", of(t, "/almanac", replace("'CALLER'", "['CALLER', 'NONE']"), x), []string{"NONE is not set, it was not declared"}},
+		{"what it reads of the environment", of(t, "/almanac", replace("run = 'one'", "reads_env = ['NONE', 'CALLER', 'A']\nrun = 'one'"), x), []string{`CALLER is "x", it was not declared`, "NONE is not set, it was not declared", `LIB is not declared, it was "$TUGLINE_PROJECT/lib"`}},
 		{"what it writes", of(t, "/almanac", replace("'out/*'", "'out'"), x), []string{"its declared writes changed"}},
 		{"names of paths change places", of(t, "/almanac", replace("reads.raw = 'x'\nreads.more = 'y'", "reads.raw = 'y'\nreads.more = 'x'"), x), []string{`more is "../x", it was "../y"`, `raw is "../y", it was "../x"`}},
 		{"a dollar that means none", of(t, "/almanac", replace("'$TUGLINE_PROJECT/lib'", `'\$TUGLINE_PROJECT/lib'`), x), []string{`LIB is "$TUGLINE_PROJECT/lib", it was "$TUGLINE_PROJECT/lib"`}},
@@ -98,7 +98,7 @@ func replace(old, now string) string {
 func TestASecretCountsOnlyAsADigestAndWhenItIsTracked(t *testing.T) {
 	text := "env.KEY = { value = 'k-1', secret = true }\n[task.t]\nrun = 'x'\n"
 	assert.Equal(t, of(t, "/a", text).Sum, of(t, "/a", "env.KEY = { value = 'k-2', secret = true }\n[task.t]\nrun = 'x'\n").Sum)
-	tracked := of(t, "/a", text+"tracks = 'KEY'\n")
+	tracked := of(t, "/a", text+"reads_env = 'KEY'\n")
 	assert.Contains(t, tracked.Items, Item{"variable", "KEY", "secret, keyed k-1"})
 	changed := tracked
 	changed.Items = append([]Item{}, tracked.Items...)
@@ -128,7 +128,7 @@ func TestTheTextOfAReferenceCounts(t *testing.T) {
 }
 
 func TestASecretWithoutAKeyIsUnknown(t *testing.T) {
-	fp := of(t, "/a", "env.KEY = { value = 'no key', secret = true }\n[task.t]\ntracks = 'KEY'\nrun = 'x'\n")
+	fp := of(t, "/a", "env.KEY = { value = 'no key', secret = true }\n[task.t]\nreads_env = 'KEY'\nrun = 'x'\n")
 	assert.Equal(t, []string{"KEY"}, fp.Unknown)
 }
 

@@ -26,7 +26,11 @@ func Variables(w io.Writer, vars []plan.Variable, st Style) error {
 			fmt.Fprintf(&b, "%s  %s  %s\n", st.bold(pad(v.Name, names)), st.red("cannot be computed: "+printable(v.From.Problem)), st.faint(originText(v.From)))
 			continue
 		}
-		fmt.Fprintf(&b, "%s  %s  %s\n", st.bold(pad(v.Name, names)), pad(shownValue(v.Value), values), st.faint(originText(v.From)))
+		from := originText(v.From)
+		if v.Counts != "" && v.Counts != v.From.Kind { // that an argument counts goes without saying
+			from += "; counts: " + v.Counts
+		}
+		fmt.Fprintf(&b, "%s  %s  %s\n", st.bold(pad(v.Name, names)), pad(shownValue(v.Value), values), st.faint(from))
 		for _, o := range v.Hides {
 			b.WriteString(st.faint(fmt.Sprintf("%s  hides %s, %s", pad("", names), shownValue(o.Value), originText(o))) + "\n")
 		}
@@ -97,6 +101,8 @@ type jsonVariable struct {
 	About string       `json:"about"`
 	From  jsonOrigin   `json:"from"`
 	Hides []jsonOrigin `json:"hides"`
+	// Counts is why it counts for the task; null: it does not.
+	Counts *string `json:"counts"`
 }
 
 func jsonVariables(vars []plan.Variable) []jsonVariable {
@@ -105,6 +111,9 @@ func jsonVariables(vars []plan.Variable) []jsonVariable {
 		out := jsonVariable{Name: v.Name, Value: v.Value, About: v.About, From: originJSON(v.From), Hides: []jsonOrigin{}}
 		for _, o := range v.Hides {
 			out.Hides = append(out.Hides, originJSON(o))
+		}
+		if v.Counts != "" {
+			out.Counts = &v.Counts
 		}
 		list = append(list, out)
 	}

@@ -32,46 +32,51 @@ func (b *builder) refer(s *Step) {
 			}
 		}
 	}
+	s.mentions(follow)
+	for _, v := range s.Task.Env {
+		follow(v.Name) // what a task declares it refers to
+	}
+	for _, n := range s.Task.ReadsEnv {
+		follow(n.Value)
+	}
+	for _, name := range names {
+		b.resolve(s, name)
+	}
+}
+
+// mentions calls visit with each variable that a text of s mentions, also more than once.
+func (s *Step) mentions(visit func(name string)) {
 	for i := range s.Run {
 		for _, name := range project.RefersInScript(s.Run[i].Value, s.Task.Shell) {
-			follow(name)
+			visit(name)
 		}
 	}
 	if w := s.Task.When; w.Run.Value != "" {
 		for _, name := range project.RefersInScript(w.Run.Value, project.Shell{}) {
-			follow(name)
+			visit(name)
 		}
 	}
 	if service := s.Task.Service; service != nil {
 		for _, text := range service.Texts() {
 			for _, name := range text.Refers() {
-				follow(name)
+				visit(name)
 			}
 		}
 		for _, name := range project.RefersInScript(service.Ready.Run.Value, project.Shell{}) {
-			follow(name)
+			visit(name)
 		}
-	}
-	for _, v := range s.Task.Env {
-		follow(v.Name) // what a task declares it refers to
-	}
-	for _, n := range s.Task.Tracks {
-		follow(n.Value)
 	}
 	for _, paths := range [][]project.Paths{s.Task.Reads, s.Task.Writes} {
 		for _, p := range paths {
 			for _, g := range p.Globs {
 				for _, name := range g.Text.Refers() {
-					follow(name)
+					visit(name)
 				}
 			}
 		}
 	}
 	for _, name := range s.Task.Folder.Refers() {
-		follow(name)
-	}
-	for _, name := range names {
-		b.resolve(s, name)
+		visit(name)
 	}
 }
 

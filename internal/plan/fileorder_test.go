@@ -136,13 +136,18 @@ TRACKED = { default = "5", secret = true }
 args.port = { default = "merrowick" }
 args.words = { rest = true }
 env.OWN = "$FIXED!"
-tracks = ["CALLER", "NOT_SET", "TRACKED"]
+reads_env = ["CALLER", "NOT_SET", "TRACKED"]
 reads.path = "x"
 run = 'echo $LATE $OUTSIDE $given'
+[task.all]
+run = 'echo $LATE $OUTSIDE $given'
+[task.few]
+reads_env = []
+run = 'echo $FIXED'
 `)
 	compute := func(v *project.Var, _ []string, _ string) (string, error) { return "computed " + v.Name, nil }
 	pl, err := New(p, Request{
-		Calls: []project.Call{{Name: "t", Rest: []project.CallWord{project.Literal("w")}}}, OS: "linux", Compute: compute,
+		Calls: []project.Call{{Name: "t", Rest: []project.CallWord{project.Literal("w")}}, {Name: "all"}, {Name: "few"}}, OS: "linux", Compute: compute,
 		Env: []string{"CALLER=c", "OUTSIDE=o", "ELSE=e"}, Set: []string{"given=g", "unseen=u", "DEFAULT=set"},
 	})
 	require.NoError(t, err)
@@ -151,12 +156,16 @@ run = 'echo $LATE $OUTSIDE $given'
 		{Kind: "argument", Name: "port", Value: "merrowick"},
 		{Kind: "word", Name: "--", Value: "w"},
 		{Kind: "path", Name: "path", Value: "x"},
-		variable("CALLER", "c"), variable("DEFAULT", "set"), variable("FIXED", "1"), variable("LATE", "computed LATE"),
+		variable("CALLER", "c"), variable("LATE", "computed LATE"),
 		{Kind: "variable", Name: "NOT_SET", Unset: true},
 		variable("OUTSIDE", "o"), variable("OWN", "1!"),
 		{Kind: "variable", Name: "TRACKED", Value: "5", Secret: true},
 		variable("given", "g"),
-	}, pl.Steps[0].Inputs())
+	}, pl.Steps[0].Inputs(), "reads_env: what it names, what the texts mention, what the task declares")
+	assert.Equal(t, []Input{
+		variable("DEFAULT", "set"), variable("FIXED", "1"), variable("LATE", "computed LATE"), variable("OUTSIDE", "o"), variable("given", "g"),
+	}, pl.Steps[1].Inputs(), "without, what the project declares")
+	assert.Equal(t, []Input{variable("FIXED", "1")}, pl.Steps[2].Inputs(), "an empty list: what the texts mention")
 }
 
 // What a plan says of a step names one of those from which it reads: the same one

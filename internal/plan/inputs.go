@@ -13,14 +13,15 @@ type Input struct {
 	Kind   string // argument, word (behind --), path (a named one), or variable
 	Name   string
 	Value  string // with a [Placeholder] for each variable whose value does not count
-	Unset  bool   // a tracked variable that is not set
+	Unset  bool   // a variable that it reads and that is not set
 	Secret bool   // Value must not be shown, nor kept as it is
 }
 
 // Inputs returns the values that s depends on, in a fixed order: its arguments
 // and named paths; the variables that the files and the task declare, but for computed and
-// required ones to which it does not refer; and what it tracks. A secret counts
-// only if it is tracked. It is not to be called from several goroutines at once.
+// required ones to which it does not refer; and what it says that it reads. With reads_env,
+// of the others only those that its texts mention and those that it declares. A secret counts
+// only if it is read. It is not to be called from several goroutines at once.
 func (s *Step) Inputs() []Input {
 	var inputs []Input
 	for _, v := range s.args {
@@ -50,9 +51,12 @@ func (s *Step) Inputs() []Input {
 	for name := range uncounted {
 		delete(names, name)
 	}
-	tracked := map[string]bool{}
-	for _, n := range s.Task.Tracks {
-		names[n.Value], tracked[n.Value] = true, true
+	if s.Task.OnlyEnv {
+		s.keepUsed(names)
+	}
+	read := map[string]bool{}
+	for _, n := range s.Task.ReadsEnv {
+		names[n.Value], read[n.Value] = true, true
 	}
 	sorted := make([]string, 0, len(names))
 	for name := range names {
@@ -61,17 +65,28 @@ func (s *Step) Inputs() []Input {
 	slices.Sort(sorted)
 	for _, name := range sorted {
 		secret := s.scope.world.secretNames[name]
-		if secret && !tracked[name] {
+		if secret && !read[name] {
 			continue
 		}
 		find := s.scope.counted
-		if tracked[name] {
+		if read[name] {
 			find = s.scope.value
 		}
 		value, set := find(name)
 		inputs = append(inputs, Input{Kind: "variable", Name: name, Value: value, Unset: !set, Secret: secret})
 	}
 	return inputs
+}
+
+// keepUsed takes out of names those that no text of s mentions and that its task does not
+// declare.
+func (s *Step) keepUsed(names map[string]bool) {
+	used := map[string]bool{}
+	s.mentions(func(name string) { used[name] = true })
+	for _, v := range s.Task.Env {
+		used[v.Name] = true
+	}
+	maps.DeleteFunc(names, func(name string, _ bool) bool { return !used[name] })
 }
 
 // counts notes whether a variable of a layer is one that s depends on.

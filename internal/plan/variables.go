@@ -15,6 +15,9 @@ type Variable struct {
 	About string
 	From  Origin   // where the value comes from
 	Hides []Origin // weaker values, the strongest first
+	// Counts tells why its value decides over whether the task is unchanged; empty: it
+	// does not, or no task is asked about.
+	Counts string
 }
 
 // Origin is a place that gives a variable a value.
@@ -56,6 +59,9 @@ func Variables(p *project.Project, req Request, t *project.Task) ([]Variable, er
 		v.About = sc.about(t, name)
 		vars = append(vars, v)
 	}
+	if t != nil {
+		vars = sc.countsFor(t, vars, req)
+	}
 	if err := b.problems(); err != nil {
 		return nil, err
 	}
@@ -63,6 +69,61 @@ func Variables(p *project.Project, req Request, t *project.Task) ([]Variable, er
 		vars[i].mask(req.Secrets)
 	}
 	return vars, nil
+}
+
+// countsFor tells of each variable why it counts for a task, and adds those of the caller
+// that the task reads.
+func (sc *scope) countsFor(t *project.Task, vars []Variable, req Request) []Variable {
+	read := map[string]bool{}
+	for _, n := range t.ReadsEnv {
+		read[n.Value] = true
+		if !slices.ContainsFunc(vars, func(v Variable) bool { return v.Name == n.Value }) {
+			v := Variable{Name: n.Value}
+			for _, o := range lookup(req.Env, n.Value, Origin{Kind: "caller"}) {
+				v.From, v.Value = o, o.Value
+			}
+			vars = append(vars, v)
+		}
+	}
+	mentioned := map[string]bool{}
+	s := &Step{Task: t, Run: t.RunOn(req.OS)}
+	s.mentions(func(name string) { mentioned[name] = true })
+	own := map[string]bool{}
+	for _, v := range t.Env {
+		own[v.Name] = true
+	}
+	for i := range vars {
+		v := &vars[i]
+		declared := v.From.Kind == "project" || v.From.Kind == "part" || v.From.Kind == "default"
+		switch d := sc.inFiles(v.Name); {
+		case read[v.Name]:
+			v.Counts = "reads_env"
+		case slices.Contains([]string{"argument", "each", "path"}, v.From.Kind):
+			v.Counts = v.From.Kind
+		case d != nil && (d.Secret || d.NotCounted):
+		case own[v.Name]:
+			v.Counts = "the task sets it"
+		case mentioned[v.Name] && (d != nil || v.From.Kind == "set"):
+			v.Counts = "a text mentions it"
+		case !t.OnlyEnv && d != nil && !d.Computed() && !d.MustBeSet && (declared || v.From.Kind == "set" || v.From.Kind == "caller" || v.From.Kind == "env file"):
+			v.Counts = "the project declares it"
+		}
+	}
+	slices.SortFunc(vars, func(a, b Variable) int { return strings.Compare(a.Name, b.Name) })
+	return vars
+}
+
+// inFiles returns the strongest declaration of a variable in a project file; nil if there
+// is none.
+func (sc *scope) inFiles(name string) *project.Var {
+	for _, layer := range sc.layers {
+		for i := range layer {
+			if v := &layer[i]; v.Name == name && v.Details != nil && !v.Span.IsZero() {
+				return v
+			}
+		}
+	}
+	return nil
 }
 
 func (v *Variable) mask(secrets *secret.Mask) {

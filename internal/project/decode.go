@@ -64,7 +64,7 @@ func decodeTable[T any](d *decoder, t *toml.Table, keys []key[T], into T, what s
 
 // renamedKeys are keys of older versions, and what they are called now, by the
 // table in which they stand.
-var renamedKeys = map[string][]string{"env_files": {"env_file"}, "required": {"must_be_set", "must_exist"}}
+var renamedKeys = map[string][]string{"env_files": {"env_file"}, "tracks": {"reads_env"}, "required": {"must_be_set", "must_exist"}}
 
 // renamed returns what a key is called now that is none of keys; empty: it is no
 // older name.
@@ -389,8 +389,8 @@ func (d *decoder) locks(e *toml.Entry) []Name {
 	return out
 }
 
-// tracks reads names of variables.
-func (d *decoder) tracks(e *toml.Entry) []Name {
+// readsEnv reads names of variables.
+func (d *decoder) readsEnv(e *toml.Entry) []Name {
 	var out []Name
 	for _, t := range d.texts(e) {
 		if !validVarName(t.Value) {

@@ -135,8 +135,8 @@ var taskKeys = []key[*Task]{
 	{"writes", formPaths, "Patterns of the files that come out, in the same form. Each must match something after a good run. The folders in which they lie are made before it starts; a pattern that ends with `/` is a folder, and is made, too.", func(d *decoder, t *Task, e *toml.Entry) {
 		t.Writes = d.paths(e)
 	}},
-	{"tracks", formTexts, "Names of variables that count as inputs, though the project does not declare them.", func(d *decoder, t *Task, e *toml.Entry) {
-		t.Tracks = d.tracks(e)
+	{"reads_env", formTexts, "Names of the variables that its programs read. With it, only these count as inputs, those that its texts mention and those that it declares itself; without, all that the project declares. An empty list: none.", func(d *decoder, t *Task, e *toml.Entry) {
+		t.ReadsEnv, t.OnlyEnv = d.readsEnv(e), true
 	}},
 	{"when", formWhen, "Run it only if all of this holds: `os`, `arch`, `env`, `files`, `run`; a bare text is `run`. Otherwise it is skipped, and what needs it goes on.", func(d *decoder, t *Task, e *toml.Entry) {
 		t.When = d.when(e)

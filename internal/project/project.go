@@ -74,7 +74,8 @@ type Task struct {
 	Needs    []Call
 	Reads    []Paths
 	Writes   []Paths
-	Tracks   []Name // variables that count as inputs
+	ReadsEnv []Name // variables that its programs read
+	OnlyEnv  bool   // of the others, only those count that it mentions or declares: reads_env is given
 	Echo     bool   // show each command as it starts
 	Absent   string // why there is no such task, though it may be called: its part is optional
 
