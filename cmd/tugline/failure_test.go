@@ -4,11 +4,13 @@ package main
 
 import (
 	"os"
+	"path/filepath"
 	"strings"
 	"syscall"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
 )
 
 func TestAfterAFailure(t *testing.T) {
@@ -236,4 +238,52 @@ run = "true"
 	for _, want := range []string{`2:24: a version of what?`, `2:68: "new" is no range of versions`, `2:77: "require" must hold tables, not a string`, `2:82: an entry of "require" asks for nothing`} {
 		assert.Contains(t, r.stderr, want)
 	}
+}
+
+// Only the exit codes that are named are worth another attempt.
+func TestRetryOnSomeExitCodes(t *testing.T) {
+	s := tell(t, `
+[task.busy]
+retry = { times = 2, on = [75, 76] }
+run = 'echo x >>tries; exit 75'
+[task.broken]
+retry = { times = 2, on = [75] }
+run = 'echo x >>tries; exit 1'
+[task.slow]
+retry = { times = 2, on = [75] }
+timeout = "50ms"
+run = 'echo x >>tries; sleep 60'
+`)
+	for task, tries := range map[string]int{"busy": 3, "broken": 1, "slow": 1} {
+		s.write("tries", "")
+		assert.Equal(t, 1, s.tugline(task).code)
+		assert.Equal(t, tries, strings.Count(s.read("tries"), "x"), task)
+	}
+	s.write("tugline.toml", "task.t = { run = 'x', retry = { times = 1, on = [0, 'x', 300] } }\n")
+	assert.Equal(t, 3, strings.Count(s.tugline("list").stderr, `"on" holds exit codes from 1 to 255`))
+}
+
+// A tool that tells its version in another way is asked so; one that tells none is shown
+// with what it printed.
+func TestVersionFromACommand(t *testing.T) {
+	s := tell(t, `
+[task.good]
+require = [{ tool = "./ship", version = ">=2", version_from = "./ship version" }]
+run = "true"
+[task.old]
+require = [{ tool = "./ship", version = ">=3", version_from = "./ship version" }]
+run = "true"
+[task.mute]
+require = [{ tool = "./ship", version = ">=2" }]
+run = "true"
+`)
+	s.write("ship", "#!/bin/sh\ncase $1 in version) echo ship 2.5.1-3debian;; *) echo 'unknown option: '$1; exit 0;; esac\n")
+	require.NoError(t, os.Chmod(filepath.Join(s.dir, "ship"), 0o755))
+	assert.Equal(t, 0, s.tugline("good").code)
+	r := s.tugline("old")
+	assert.Equal(t, 3, r.code)
+	assert.Contains(t, r.stderr, "is 2.5.1-3debian")
+	r = s.tugline("mute")
+	assert.Equal(t, 3, r.code)
+	assert.Contains(t, r.stderr, `does not tell which one it is: it prints "unknown option: --version"`)
 }

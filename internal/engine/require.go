@@ -133,12 +133,18 @@ var aVersion = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(
 // version asks the tool for its version, and reports whether it is in the range.
 func (c *Checked) version(ctx context.Context, exec Exec, s *plan.Step, env []string, grace time.Duration) bool {
 	r := c.Require
-	script := project.Text{Value: plan.Quote(c.Path) + " --version 2>&1"}
+	script, asked := project.Text{Value: plan.Quote(c.Path) + " --version 2>&1"}, c.Path+" --version"
+	if r.From.Value != "" {
+		script, asked = r.From, r.From.Value
+	}
 	printed, err := Output(ctx, exec, script, env, s.Folder, grace)
 	c.Version = aVersion().FindString(printed)
 	switch {
-	case err != nil || c.Version == "":
-		c.Problem = fmt.Sprintf("%s %s, and %s --version does not tell which one it is", r.Tool, r.Version.Value, c.Path)
+	case err != nil:
+		c.Problem = fmt.Sprintf("%s %s, and %s does not tell which one it is: %v", r.Tool, r.Version.Value, asked, err)
+	case c.Version == "":
+		first, _, _ := strings.Cut(strings.TrimSpace(printed), "\n")
+		c.Problem = fmt.Sprintf("%s %s, and %s does not tell which one it is: it prints %q", r.Tool, r.Version.Value, asked, first)
 	case !r.Accepts(c.Version):
 		c.Problem = fmt.Sprintf("%s %s, but %s is %s", r.Tool, r.Version.Value, c.Path, c.Version)
 	}

@@ -83,7 +83,7 @@ func (l *loop) runScripts(ctx context.Context, t task, r *Result, kept *printed)
 			}
 			return
 		}
-		if ctx.Err() != nil || r.Attempts > retry.Times {
+		if ctx.Err() != nil || r.Attempts > retry.Times || !retriedAfter(retry, err) {
 			l.fail(ctx, r, text, t.env, err)
 			return
 		}
@@ -102,6 +102,12 @@ func (l *loop) runScripts(ctx context.Context, t task, r *Result, kept *printed)
 		}
 		wait = time.Duration(float64(wait) * retry.Factor)
 	}
+}
+
+// retriedAfter reports whether a failure is one after which a task is tried again.
+func retriedAfter(retry *project.Retry, err error) bool {
+	var exit *shell.ExitError
+	return len(retry.On) == 0 || errors.As(err, &exit) && slices.Contains(retry.On, exit.Code)
 }
 
 // attempt runs the scripts of a step once. It returns the one that failed.

@@ -376,6 +376,27 @@ func (d *decoder) retry(e *toml.Entry) *Retry {
 	return r
 }
 
+// codes reads a list of exit codes.
+func (d *decoder) codes(e *toml.Entry) []int {
+	if !d.is(e.Key, &e.Value, toml.KindList) {
+		return nil
+	}
+	var out []int
+	for i := range e.Value.List.Items {
+		item := &e.Value.List.Items[i]
+		n, whole := item.Whole()
+		if item.Kind != toml.KindInteger || !whole || n < 1 || n > 255 {
+			d.report(d.at(item.At), "such as [75]", "%q holds exit codes from 1 to 255", e.Key)
+			continue
+		}
+		out = append(out, int(n))
+	}
+	if len(e.Value.List.Items) == 0 {
+		d.report(d.at(e.Value.At), "such as [75]", "%q holds no exit code", e.Key)
+	}
+	return out
+}
+
 // locks reads names of locks.
 func (d *decoder) locks(e *toml.Entry) []Name {
 	var out []Name

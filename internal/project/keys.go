@@ -144,7 +144,7 @@ var taskKeys = []key[*Task]{
 	{"require", formRequire, "Tools, files and checks that must be there before anything of the run starts: a list of tables.", func(d *decoder, t *Task, e *toml.Entry) {
 		t.Require = d.require(e)
 	}},
-	{"retry", formRetry, "Try again when it failed: `times` is how many further attempts there are, `wait` the time before the first of them, such as `\"2s\"`, `factor` by how much each wait is longer than the one before.", func(d *decoder, t *Task, e *toml.Entry) {
+	{"retry", formRetry, "Try again when it failed: `times` is how many further attempts there are, `wait` the time before the first of them, such as `\"2s\"`, `factor` by how much each wait is longer than the one before, `on` the exit codes after which it is tried again.", func(d *decoder, t *Task, e *toml.Entry) {
 		t.Retry = d.retry(e)
 	}},
 	{"timeout", formText, "How long one attempt may take, such as `\"5m\"`; then it is ended and has failed.", func(d *decoder, t *Task, e *toml.Entry) {
@@ -178,6 +178,9 @@ var partKeys = []key[*Part]{
 var retryKeys = []key[*Retry]{
 	{"times", formCount, "How many further attempts there are.", func(d *decoder, r *Retry, e *toml.Entry) { r.Times = d.count(e) }},
 	{"wait", formText, "The time before the first of them, such as `\"2s\"`; none when left out.", func(d *decoder, r *Retry, e *toml.Entry) { r.Wait = d.duration(e) }},
+	{"on", formCodes, "The exit codes after which it is tried again, such as `[75]`; other failures, and time-outs, count at once. Every failure when left out.", func(d *decoder, r *Retry, e *toml.Entry) {
+		r.On = d.codes(e)
+	}},
 	{"factor", formNumber, "By how much each wait is longer than the one before; 1 when left out.", func(d *decoder, r *Retry, e *toml.Entry) {
 		if f := d.number(e); f != nil {
 			r.Factor = *f

@@ -104,6 +104,7 @@ type Retry struct {
 	Times  int           // further attempts
 	Wait   time.Duration // before the second attempt
 	Factor float64       // by which each wait is longer than the one before; at least 1
+	On     []int         // only after these exit codes; none: after every failure
 }
 
 // What most tasks say of conditions and further attempts: nothing. Nobody writes

@@ -13,6 +13,7 @@ type Requirement struct {
 	Span    Span
 	Tool    string // a program; empty: none
 	Version Text   // the range in which its version must be; empty: any
+	From    Text   // a command that prints it; empty: TOOL --version
 	File    Text   // a path, unexpanded, relative to the folder of the file; empty: none
 	Run     Text   // a script that must end well; empty: none
 	Hint    string // how to get it
@@ -45,6 +46,7 @@ var requireKeys = []key[*Requirement]{
 		}
 		r.within = within
 	}},
+	{"version_from", formText, "A command that prints the version, such as `\"go version\"`, in place of `TOOL --version`.", func(d *decoder, r *Requirement, e *toml.Entry) { r.From = d.text(e) }},
 	{"file", formText, "A file or a folder that must be there, relative to the folder of the file.", func(d *decoder, r *Requirement, e *toml.Entry) { r.File = d.template(e) }},
 	{"run", formText, "A script that must end well. It must change nothing.", func(d *decoder, r *Requirement, e *toml.Entry) { r.Run = d.text(e) }},
 	{"hint", formText, "How to get what is missing.", func(d *decoder, r *Requirement, e *toml.Entry) { r.Hint = d.text(e).Value }},
@@ -68,6 +70,8 @@ func (d *decoder) require(e *toml.Entry) []Requirement {
 			d.report(d.at(item.At), `give it "tool", "file" or "run"`, "an entry of %q asks for nothing", e.Key)
 		case r.Tool == "" && r.Version.Value != "":
 			d.report(r.Version.Span, `give it "tool"`, "a version of what?")
+		case r.From.Value != "" && r.Version.Value == "":
+			d.report(r.From.Span, `give it "version", such as ">=1.20"`, "there is no range for the version that it prints")
 		}
 		out = append(out, r)
 	}

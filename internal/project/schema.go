@@ -22,6 +22,7 @@ const (
 	formStore
 	formAfter
 	formRetry
+	formCodes
 	formWhen
 	formWhenEnv
 	formRequire
@@ -38,7 +39,7 @@ const (
 func (f form) String() string {
 	return [...]string{"text", "text or list", "true or false", "whole number from 1", "call or list of calls",
 		"text or list", "table of texts or tables", "tables", "tables", "tables", "text, number, true or false", "number", "list of texts or tables", "table of texts or tables",
-		"text, list, or table of them", "table", "text", "table", "text or table", "table of texts, true or false", "list of tables",
+		"text, list, or table of them", "table", "text", "table", "list of whole numbers", "text or table", "table of texts, true or false", "list of tables",
 		"call or list of calls and of lists of calls", "table of names or lists", "table of lists", "text", "table", "table", "text"}[f]
 }
 
@@ -123,6 +124,8 @@ func (f form) schema() object {
 		return object{"enum": []any{Restarts[0], Restarts[1]}}
 	case formRetry:
 		return tableSchema(retryKeys)
+	case formCodes:
+		return object{"type": "array", "minItems": 1, "items": object{"type": "integer", "minimum": 1, "maximum": 255}}
 	case formParts:
 		part := object{"anyOf": []any{text, tableSchema(partKeys)}}
 		return object{"type": "object", "additionalProperties": false, "patternProperties": object{taskNamePattern: part}}
