@@ -196,3 +196,32 @@ func TestShowTellsOfFiles(t *testing.T) {
 	assert.Contains(t, r.stdout, "out      build/page.txt")
 	assert.Contains(t, s.tugline("show", "page", "--json").stdout, `"written_now": [`)
 }
+
+// What a run no longer makes is not left from an earlier one, and comes back with its source.
+func TestClearWrites(t *testing.T) {
+	s := tell(t, `
+[task.pages]
+reads = "src/*"
+writes = "site/**"
+clear_writes = true
+run = 'cp -r src/. site/'
+`)
+	s.write("src/a", "1")
+	s.write("src/b", "1")
+	s.write("site/own", "mine")
+	s.states("pages")
+	require.NoError(t, os.Rename(filepath.Join(s.dir, "src/b"), filepath.Join(s.dir, "src/c")))
+	s.states("pages")
+	assert.NoFileExists(t, filepath.Join(s.dir, "site/b"))
+	assert.FileExists(t, filepath.Join(s.dir, "site/c"))
+	assert.Equal(t, "mine", s.read("site/own"), "no run made it")
+	s.write("site/a", "edited by hand")
+	s.write("src/a", "2")
+	s.states("pages")
+	assert.Equal(t, "2", s.read("site/a"))
+	s.write("src/a", "1")
+	require.NoError(t, os.Rename(filepath.Join(s.dir, "src/c"), filepath.Join(s.dir, "src/b")))
+	assert.Contains(t, s.states("pages")["pages"], "restored")
+	assert.FileExists(t, filepath.Join(s.dir, "site/b"))
+	assert.NoFileExists(t, filepath.Join(s.dir, "site/c"))
+}

@@ -26,6 +26,11 @@ func (c *Cache) Begin(s *plan.Step, v *Decision) (aside string, err error) {
 		return "", err
 	}
 	defer root.Close()
+	if s.Task.ClearWrites {
+		if err := c.clearWrites(s); err != nil {
+			return "", err
+		}
+	}
 	for _, g := range s.Writes {
 		if g.Not {
 			continue
@@ -45,6 +50,23 @@ func (c *Cache) Begin(s *plan.Step, v *Decision) (aside string, err error) {
 		return aside, err
 	}
 	return aside, c.Ledger.Begin(s.ID(), v.now.Sum, history.Started)
+}
+
+// clearWrites removes what the last good run of a step left, as it left it: not what it
+// reads as well, nor what stood beside its outputs.
+func (c *Cache) clearWrites(s *plan.Step) error {
+	record, found := c.Ledger.Read(s.ID())
+	if !found {
+		return nil
+	}
+	made, err := c.made(record, nil)
+	if err == nil && len(made.Paths) > 0 {
+		_, err = c.Sweep(made.Paths)
+	}
+	if err != nil {
+		return fmt.Errorf("clearing what its last run wrote: %w", err)
+	}
+	return nil
 }
 
 // makeFolder makes the folder of what a pattern of writes means.

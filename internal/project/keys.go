@@ -156,6 +156,9 @@ var taskKeys = []key[*Task]{
 	{"on_request", formBool, "Never take it into a plan only because it writes what another task reads.", func(d *decoder, t *Task, e *toml.Entry) {
 		t.OnRequest = d.yes(e)
 	}},
+	{"clear_writes", formBool, "Before it runs, delete the outputs that its last good run left, unless they were edited since: what it no longer makes is gone then.", func(d *decoder, t *Task, e *toml.Entry) {
+		t.ClearWrites = d.yes(e)
+	}},
 	{"store", formBool, "Keep copies of the outputs, to restore them later; `true` when left out.", func(d *decoder, t *Task, e *toml.Entry) {
 		t.NoStore = d.is(e.Key, &e.Value, toml.KindBool) && !e.Value.Bool()
 	}},

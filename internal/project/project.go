@@ -91,8 +91,10 @@ type Task struct {
 	Always    bool          // run even if nothing changed
 	OnRequest bool          // not taken into a plan only because of what it writes
 	NoStore   bool          // keep no copies of the outputs
-	WatchAlso []Glob        // when a file of them changes in a watch, it runs
-	Service   *Service      // it is a program that stays; nil: it is not
+	// ClearWrites deletes what its last good run left before it runs.
+	ClearWrites bool
+	WatchAlso   []Glob   // when a file of them changes in a watch, it runs
+	Service     *Service // it is a program that stays; nil: it is not
 
 	stays bool              // a key says that it is a service
 	calls map[Kind]Calls    // by the key that makes them, but for needs
