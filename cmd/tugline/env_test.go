@@ -5,6 +5,7 @@ package main
 import (
 	"encoding/json"
 	"os"
+	"runtime"
 	"strings"
 	"testing"
 
@@ -197,4 +198,27 @@ run = "true"
 	assert.Regexp(t, `OWN +1 +task, \S+; counts: the task sets it\n`, shown)
 	assert.Regexp(t, `API_URL +two +project, \S+\n`, shown)
 	assert.Regexp(t, `API_URL +two +project, \S+; counts: a text mentions it\n`, s.tugline("env", "build").stdout)
+}
+
+// A variable may have a value for each system.
+func TestVariablesBySystem(t *testing.T) {
+	s := tell(t, `
+[env]
+OPENER = { os.linux = "xdg-open", os.darwin = "open", value = "start" }
+SHELL_OF = { os.unix = "sh", os.windows = "cmd" }
+OTHER = { os.windows = "w", value = "other $SHELL_OF" }
+[task.t]
+run = 'echo "$OPENER $SHELL_OF $OTHER"'
+`)
+	want := map[string]string{"linux": "xdg-open", "darwin": "open"}[runtime.GOOS]
+	if want == "" {
+		want = "start"
+	}
+	assert.Equal(t, want+" sh other sh\n", s.tugline("-q", "--output", "direct", "t").stdout)
+	s.write("tugline.toml", "[env]\nA = { os.plan9 = 'x', value = 'y' }\nB = { os.windows = 'x' }\nC = { os.unix = 'x', run = 'y' }\n[task.t]\nrun = 'x'\n")
+	r := s.tugline("list")
+	assert.Equal(t, 2, r.code)
+	assert.Contains(t, r.stderr, `unknown system "plan9"`)
+	assert.Contains(t, r.stderr, `"B" has no value on `+runtime.GOOS)
+	assert.Contains(t, r.stderr, `"C" has a value already, by "run"`)
 }

@@ -2,6 +2,7 @@ package project
 
 import (
 	"fmt"
+	"runtime"
 	"slices"
 	"strings"
 	"sync"
@@ -54,7 +55,7 @@ func decodeTable[T any](d *decoder, t *toml.Table, keys []key[T], into T, what s
 			if now := renamed(e.Key, names(keys)); now != "" {
 				d.report(d.at(e.At), "", "%q is called %q now", e.Key, now)
 			} else {
-				d.report(d.at(e.At), DidYouMean(e.Key, names(keys)), "unknown %s %q", what, e.Key)
+				d.report(d.at(e.At), meant(e.Key, names(keys)), "unknown %s %q", what, e.Key)
 			}
 			continue
 		}
@@ -65,6 +66,34 @@ func decodeTable[T any](d *decoder, t *toml.Table, keys []key[T], into T, what s
 // renamedKeys are keys of older versions, and what they are called now, by the
 // table in which they stand.
 var renamedKeys = map[string][]string{"env_files": {"env_file"}, "tracks": {"reads_env"}, "required": {"must_be_set", "must_exist"}}
+
+// habits are words that people write out of habit, and the keys that they mean, by the
+// table in which they stand.
+var habits = map[string][]string{
+	"cmd": {"run"}, "cmds": {"run"}, "command": {"run"}, "commands": {"run"}, "script": {"run"}, "scripts": {"run"}, "exec": {"run"}, "steps": {"calls", "run"},
+	"deps": {"needs"}, "dependencies": {"needs"}, "depends": {"needs"}, "depends_on": {"needs"}, "prerequisites": {"needs"}, "before": {"needs"}, "pre": {"needs"},
+	"after": {"then"}, "post": {"then"}, "inputs": {"reads"}, "input": {"reads"}, "sources": {"reads"}, "srcs": {"reads"}, "src": {"reads"}, "files": {"reads"},
+	"outputs": {"writes"}, "output": {"writes"}, "outs": {"writes"}, "out": {"writes"}, "generates": {"writes"}, "produces": {"writes"}, "artifacts": {"writes"},
+	"description": {"about"}, "desc": {"about"}, "summary": {"about"}, "help": {"about"}, "doc": {"about"}, "comment": {"about"},
+	"dir": {"folder"}, "directory": {"folder"}, "cwd": {"folder"}, "workdir": {"folder"}, "working_dir": {"folder"}, "path": {"folder"},
+	"environment": {"env"}, "variables": {"env"}, "vars": {"env"}, "arguments": {"args"}, "params": {"args"}, "parameters": {"args"}, "options": {"args"},
+	"alias": {"aliases"}, "hidden": {"unlisted"}, "private": {"unlisted"}, "internal": {"unlisted"}, "silent": {"echo"}, "quiet": {"echo"},
+	"if": {"when"}, "condition": {"when"}, "unless": {"when"}, "foreach": {"each"}, "for_each": {"each"}, "for": {"each"}, "matrix": {"each"}, "loop": {"each"},
+	"confirm": {"ask"}, "prompt": {"ask"}, "interactive": {"terminal"}, "tty": {"terminal"}, "retries": {"retry"}, "attempts": {"retry"}, "cache": {"store"}, "force": {"always"},
+	"watch": {"watch_also"}, "tasks": {"task"}, "targets": {"task"}, "include": {"parts"}, "includes": {"parts"}, "import": {"parts"}, "imports": {"parts"}, "dotenv": {"env_file"},
+	"parallel": {"jobs"}, "concurrency": {"jobs"}, "name": {"title", "about"}, "optional": {"default"}, "values": {"choices"}, "enum": {"choices"}, "regex": {"pattern"}, "required": {"must_be_set"},
+}
+
+// meant returns a hint that names the key which an unknown one may stand for: what it
+// means out of habit, or else what it may be a slip of.
+func meant(key string, keys []string) string {
+	for _, right := range habits[strings.ToLower(key)] {
+		if slices.Contains(keys, right) {
+			return Suggest([]string{right})
+		}
+	}
+	return DidYouMean(key, keys)
+}
 
 // renamed returns what a key is called now that is none of keys; empty: it is no
 // older name.
@@ -211,6 +240,31 @@ func (d *decoder) scripts(e *toml.Entry) []Text {
 	return scripts
 }
 
+// systemText returns the text for a system, as Go names it.
+func systemText(texts map[string]Text, system string) (Text, bool) {
+	if text, ok := texts[system]; ok {
+		return text, true
+	}
+	text, ok := texts["unix"]
+	return text, ok && system != "windows"
+}
+
+// systemTexts reads texts by system.
+func (d *decoder) systemTexts(e *toml.Entry) map[string]Text {
+	if !d.is(e.Key, &e.Value, toml.KindTable) {
+		return nil
+	}
+	out := map[string]Text{}
+	for _, se := range e.Value.Table.Entries {
+		if !slices.Contains(systemNames, se.Key) {
+			d.report(d.at(se.At), DidYouMean(se.Key, systemNames), "unknown system %q", se.Key)
+			continue
+		}
+		out[se.Key] = d.template(se)
+	}
+	return out
+}
+
 // systemNames are the systems that os.<system> may name.
 var systemNames = []string{"linux", "darwin", "windows", "unix"}
 
@@ -296,6 +350,7 @@ func (d *decoder) env(e *toml.Entry) []Var {
 func (d *decoder) longVar(v *Var, e *toml.Entry) {
 	t := e.Value.Table
 	decodeTable(d, t, varKeys, v, "key of a variable")
+	bySystem, isBySystem := systemText(v.systems, runtime.GOOS)
 	var given *toml.Entry // what gives the value
 	for _, e := range t.Entries {
 		if !slices.Contains([]string{"value", "default", "run", "file"}, e.Key) {
@@ -305,6 +360,17 @@ func (d *decoder) longVar(v *Var, e *toml.Entry) {
 			d.report(d.at(e.At), "", "%q has a value already, by %q", v.Name, given.Key)
 		}
 		given = e
+	}
+	if os := t.Get("os"); os != nil {
+		switch {
+		case given != nil && given.Key != "value":
+			d.report(d.at(os.At), `give it "value", which holds on the other systems`, "%q has a value already, by %q", v.Name, given.Key)
+		case isBySystem:
+			v.Value, given = bySystem, os
+		case given == nil && !v.MustBeSet:
+			d.report(d.at(os.At), `give it "value", which holds on the other systems`, "%q has no value on %s", v.Name, runtime.GOOS)
+			given = os
+		}
 	}
 	switch {
 	case given == nil && !v.MustBeSet && len(d.file.skipped) == 0:

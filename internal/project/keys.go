@@ -206,6 +206,9 @@ var varKeys = []key[*Var]{
 	{"value", formText, "The value; what stands for it in the short form.", func(d *decoder, v *Var, e *toml.Entry) {
 		v.Value = d.template(e)
 	}},
+	{"os", formSystemTexts, "The value by system: `os.linux`, `os.darwin`, `os.windows`, and `os.unix` for all but Windows; `value` elsewhere.", func(d *decoder, v *Var, e *toml.Entry) {
+		v.systems = d.systemTexts(e)
+	}},
 	{"default", formText, "The value unless the caller or an env file sets the variable.", func(d *decoder, v *Var, e *toml.Entry) {
 		v.Value, v.Default = d.template(e), true
 	}},

@@ -211,6 +211,10 @@ func TestParseReportsAllThatIsWrong(t *testing.T) {
 			`2:198+5 --loud of task "b" must be true, false or empty, not "maybe"`,
 			`2:177+27 task "b" needs --channel`,
 		}},
+		{"words of habit", "includes = []\n[task.t]\ncmd = 'x'\ndeps = []\ninputs = 'x'\nrun = 'x'\nargs.a = { required = true }\n", []string{
+			`1:1+8 unknown key "includes" (did you mean "parts"?)`, `3:1+3 unknown task key "cmd" (did you mean "run"?)`, `4:1+4 unknown task key "deps" (did you mean "needs"?)`,
+			`5:1+6 unknown task key "inputs" (did you mean "reads"?)`, `7:12+8 unknown key of an argument "required"`,
+		}},
 		{"names of older versions", "env_files = ['.env']\nenv_file = { file = 'a', required = true }\n[env]\nK = { required = true }\n[task.t]\nrun = 'x'\n", []string{
 			`1:1+9 "env_files" is called "env_file" now`,
 			`2:26+8 "required" is called "must_exist" now`,

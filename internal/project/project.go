@@ -150,6 +150,8 @@ type Details struct {
 	Secret    bool   // the value is never shown
 
 	NotCounted bool // a change of it is no reason to run
+
+	systems map[string]Text // values by system, as runOn of a task
 }
 
 // plain are the details of all variables in the short form. Nobody writes to them.

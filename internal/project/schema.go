@@ -23,6 +23,7 @@ const (
 	formAfter
 	formRetry
 	formCodes
+	formSystemTexts
 	formWhen
 	formWhenEnv
 	formRequire
@@ -39,7 +40,7 @@ const (
 func (f form) String() string {
 	return [...]string{"text", "text or list", "true or false", "whole number from 1", "call or list of calls",
 		"text or list", "table of texts or tables", "tables", "tables", "tables", "text, number, true or false", "number", "list of texts or tables", "table of texts or tables",
-		"text, list, or table of them", "table", "text", "table", "list of whole numbers", "text or table", "table of texts, true or false", "list of tables",
+		"text, list, or table of them", "table", "text", "table", "list of whole numbers", "table of texts", "text or table", "table of texts, true or false", "list of tables",
 		"call or list of calls and of lists of calls", "table of names or lists", "table of lists", "text", "table", "table", "text"}[f]
 }
 
@@ -124,6 +125,12 @@ func (f form) schema() object {
 		return object{"enum": []any{Restarts[0], Restarts[1]}}
 	case formRetry:
 		return tableSchema(retryKeys)
+	case formSystemTexts:
+		systems := object{}
+		for _, name := range systemNames {
+			systems[name] = text
+		}
+		return object{"type": "object", "additionalProperties": false, "properties": systems}
 	case formCodes:
 		return object{"type": "array", "minItems": 1, "items": object{"type": "integer", "minimum": 1, "maximum": 255}}
 	case formParts:

@@ -113,32 +113,22 @@ const maxArgument = 100 << 10
 // in others from a temporary file.
 func runInterpreter(ctx context.Context, cmd Command, out *stream, procs *processes) error {
 	clearOnce()
-	var traced *bashScript
-	if IsBash(cmd.Args) && runtime.GOOS != "windows" { // there no further descriptors are handed over
-		if script, ok := forBash(cmd.Script, cmd.Env, out.statements != nil, cmd.Stdout != nil); ok {
-			traced = script
-		}
-	}
-	text := cmd.Script
+	text, traced := cmd.Script, tracedScript(cmd, out)
+	where := firstLine(cmd.Script)
 	if traced != nil {
 		text = traced.text
-	}
-	args := []string{"-c", text, "bash"}
-	if !IsBash(cmd.Args) || len(text) > maxArgument {
-		file, err := writeScript(cmd.Args, text)
-		if err != nil {
-			return fmt.Errorf("writing the script to a temporary file: %w", err)
+		if traced.marked {
+			where = traced.first
 		}
-		defer file.remove()
-		args = []string{file.Name()}
 	}
+	args, remove, err := scriptArguments(cmd.Args, text)
+	if err != nil {
+		return fmt.Errorf("writing the script to a temporary file: %w", err)
+	}
+	defer remove()
 	stdout, stderr, err := out.files()
 	if err != nil {
 		return err
-	}
-	where := firstLine(cmd.Script)
-	if traced != nil && traced.marked {
-		where = traced.first
 	}
 	if traced == nil || !traced.marked || cmd.Stdout != nil {
 		out.statement(where)
@@ -150,35 +140,67 @@ func runInterpreter(ctx context.Context, cmd Command, out *stream, procs *proces
 	if cmd.Stdin != nil {
 		p.stdin = cmd.Stdin
 	}
-	var trace *tracer
-	if traced != nil {
-		if trace, err = newTracer(traced, out.marksAside(where)); err != nil {
-			return err
-		}
-		p.files = trace.files(out)
-		follow := p.started
-		p.started = func() {
-			trace.started()
-			follow()
-		}
-	}
-	exit, err := procs.run(ctx, p)
-	if trace != nil {
-		trace.close()
-		if place, ok := trace.failed(exit.Code, out.last); ok {
-			where = place
-		}
-	}
+	exit, place, err := runTraced(ctx, p, traced, out, procs, where)
 	if err != nil || exit.Code == 0 {
 		return err
 	}
-	if exit.Code == 127 {
-		if name := missingCommand(cmd, where); name != "" {
+	if exit.Code == 127 && traced != nil {
+		if name := missingCommand(cmd, place); name != "" {
 			exit = notFound(name, cmd.Dir)
 		}
 	}
-	exit.Where = where
+	exit.Where = place
 	return &exit
+}
+
+// tracedScript returns the script of a command for bash, with what is added to it; nil
+// if it is run as it is.
+func tracedScript(cmd Command, out *stream) *bashScript {
+	if !IsBash(cmd.Args) || runtime.GOOS == "windows" { // there no further descriptors are handed over
+		return nil
+	}
+	if script, ok := forBash(cmd.Script, cmd.Env, out.statements != nil, cmd.Stdout != nil); ok {
+		return script
+	}
+	return nil
+}
+
+// scriptArguments returns the arguments with which an interpreter is given a script, and what
+// removes the temporary file, if there is one.
+func scriptArguments(interpreter []string, text string) (args []string, remove func(), err error) {
+	if IsBash(interpreter) && len(text) <= maxArgument {
+		return []string{"-c", text, "bash"}, func() {}, nil
+	}
+	file, err := writeScript(interpreter, text)
+	if err != nil {
+		return nil, nil, err
+	}
+	return []string{file.Name()}, file.remove, nil
+}
+
+// runTraced runs a process, and returns with its exit the command that failed: that at
+// where, unless a traced script tells better.
+func runTraced(ctx context.Context, p process, traced *bashScript, out *stream, procs *processes, where Stretch) (ExitError, Stretch, error) {
+	if traced == nil {
+		exit, err := procs.run(ctx, p)
+		return exit, where, err
+	}
+	trace, err := newTracer(traced, out.marksAside(where))
+	if err != nil {
+		return ExitError{}, where, err
+	}
+	p.files = trace.files(out)
+	follow := p.started
+	p.started = func() {
+		trace.started()
+		follow()
+	}
+	exit, err := procs.run(ctx, p)
+	trace.close()
+	if place, ok := trace.failed(exit.Code, out.last); ok {
+		where = place
+	}
+	return exit, where, err
 }
 
 // plainName is the name of a command that is looked for on the PATH.
