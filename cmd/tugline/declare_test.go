@@ -225,3 +225,40 @@ run = 'cp -r src/. site/'
 	assert.FileExists(t, filepath.Join(s.dir, "site/b"))
 	assert.NoFileExists(t, filepath.Join(s.dir, "site/c"))
 }
+
+// Some instances are chosen by several values, or by a glob; the others are left alone.
+func TestPickingInstances(t *testing.T) {
+	s := tell(t, `
+[task.page]
+each.port = { list = ["merrowick", "marsh-end", "saltreach", "odd*name"] }
+each.kind = { list = ["short", "long"] }
+writes = "out/$port-$kind"
+run = 'echo "$port" >"out/$port-$kind"'
+[task.made]
+each.name = { files = "out/*", as = "name" }
+reads = "out/$name"
+run = 'true'
+`)
+	names := func(args ...string) []string {
+		var plan struct{ Tasks []struct{ Name string } }
+		require.NoError(t, json.Unmarshal([]byte(s.tugline(append([]string{"plan", "--json"}, args...)...).stdout), &plan))
+		list := []string{}
+		for _, task := range plan.Tasks {
+			list = append(list, task.Name)
+		}
+		return list
+	}
+	assert.Equal(t, []string{"page --port saltreach --kind short", "page --port saltreach --kind long"}, names("page", "--port", "saltreach"))
+	assert.Len(t, names("page", "--port", "m*"), 4)
+	assert.Equal(t, []string{"page --port merrowick --kind long", "page --port saltreach --kind long"}, names("page", "--kind", "long", "--port", "saltreach", "--port", "mer*"))
+	assert.Equal(t, []string{"page --port 'odd*name' --kind long"}, names("page", "--port", "odd*name", "--kind", "l*"), "a value is a value first")
+	r := s.tugline("page", "--port", "x*")
+	assert.Equal(t, 2, r.code)
+	assert.Contains(t, r.stderr, `there is no value "x*" for --port of task "page"`)
+	assert.Equal(t, 2, s.tugline("page", "--port", "saltreach", "--port", "nowhere").code)
+
+	require.Equal(t, 0, s.tugline("page").code)
+	require.Equal(t, 0, s.tugline("page", "--port", "m*", "--force").code)
+	assert.FileExists(t, filepath.Join(s.dir, "out/saltreach-long"), "those that were not chosen stay")
+	assert.Len(t, names("made", "--name", "*-long"), 12, "with what makes them")
+}

@@ -445,6 +445,7 @@ func argFacts(a *project.Arg) []string {
 	add(a.Max != nil, "at most %v", deref(a.Max))
 	add(a.Pattern != "", "must match %s", a.Pattern)
 	add(a.Many, "may be repeated")
+	add(a.Each != nil, "may be repeated, or a glob")
 	add(a.HasDefault && a.Default != "", "%s if not given", a.Default)
 	add(a.Required(), "required")
 	return facts

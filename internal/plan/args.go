@@ -2,14 +2,17 @@ package plan
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 
+	"tugline/internal/glob"
 	"tugline/internal/project"
 )
 
 // arguments are the values of one call.
 type arguments struct {
 	given  []given             // in the order of the call
+	picks  []given             // values of each that choose some instances: several, or globs
 	values map[string][]string // by name, also of those that are not given
 	rest   []string
 }
@@ -45,6 +48,7 @@ func (b *builder) values(t *project.Task, c project.Call, caller *scope) argumen
 			args.values[a.Name] = []string{a.Default}
 		}
 	}
+	b.pick(t, &args)
 	for _, w := range c.Rest {
 		if w.AllWords() {
 			args.rest = append(args.rest, caller.rest...)
@@ -53,6 +57,52 @@ func (b *builder) values(t *project.Task, c project.Call, caller *scope) argumen
 		args.rest = append(args.rest, b.word(w, caller))
 	}
 	return args
+}
+
+// pick takes out what chooses among the instances of t: several values of one argument, or
+// a glob.
+func (b *builder) pick(t *project.Task, args *arguments) {
+	for _, a := range t.Args {
+		values := args.values[a.Name]
+		if a.Each == nil || len(values) == 0 || len(values) == 1 && !b.isPattern(t, a.Each, values[0]) {
+			continue
+		}
+		for _, value := range values {
+			args.picks = append(args.picks, given{a.Name, value})
+		}
+		delete(args.values, a.Name)
+		args.given = slices.DeleteFunc(args.given, func(g given) bool { return g.name == a.Name })
+	}
+}
+
+// isPattern reports whether a value of each is a glob, and not one that the list has.
+func (b *builder) isPattern(t *project.Task, list *project.List, value string) bool {
+	return strings.ContainsAny(value, "*?[{") && (b.unknown(list, t) || !slices.Contains(b.listed(list), value))
+}
+
+// picked returns those of the values of an argument that are chosen: all, if none is.
+func (a arguments) picked(name string, values []string) []string {
+	var picks []string
+	for _, p := range a.picks {
+		if p.name == name {
+			picks = append(picks, p.value)
+		}
+	}
+	if len(picks) == 0 {
+		return values
+	}
+	return slices.DeleteFunc(slices.Clone(values), func(value string) bool {
+		return !slices.ContainsFunc(picks, func(pick string) bool { return isPicked(pick, value) })
+	})
+}
+
+// isPicked reports whether a value is the one that a pick names, or one that it means.
+func isPicked(pick, value string) bool {
+	if pick == value {
+		return true
+	}
+	set, err := glob.Compile([]glob.Pattern{{Text: pick}})
+	return err == nil && set.Match(value)
 }
 
 func (b *builder) word(w project.CallWord, caller *scope) string {
@@ -76,8 +126,11 @@ func (b *builder) report(w project.CallWord, msg string) {
 
 // key tells calls of one task apart.
 func (a arguments) key() string {
-	if len(a.values) == 0 && len(a.rest) == 0 {
+	if len(a.values) == 0 && len(a.rest) == 0 && len(a.picks) == 0 {
 		return ""
+	}
+	if len(a.picks) > 0 {
+		return fmt.Sprintf("%q %q %q", a.values, a.rest, a.picks)
 	}
 	return fmt.Sprintf("%q %q", a.values, a.rest) // maps are printed in the order of their keys
 }
@@ -85,12 +138,12 @@ func (a arguments) key() string {
 // name returns the call as it is shown: the task, and what was given, in the
 // order in which the task declares its arguments.
 func (a arguments) name(t *project.Task, c project.Call) string {
-	if len(a.given)+len(a.rest) == 0 {
+	if len(a.given)+len(a.picks)+len(a.rest) == 0 {
 		return t.Name
 	}
 	words := []string{t.Name}
 	for _, arg := range t.Args {
-		for _, g := range a.given {
+		for _, g := range slices.Concat(a.given, a.picks) {
 			switch {
 			case g.name != arg.Name:
 			case arg.Type != project.ArgFlag:

@@ -179,7 +179,7 @@ func (b *builder) instances(l *Loop) (ends []*Step, skip string) {
 func (b *builder) combinations(l *Loop) (all []arguments, empty *project.Arg) {
 	all = []arguments{l.args}
 	for _, arg := range l.open {
-		values := b.listed(arg.Each)
+		values := l.args.picked(arg.Name, b.listed(arg.Each))
 		if len(values) == 0 {
 			return nil, arg
 		}
@@ -187,6 +187,7 @@ func (b *builder) combinations(l *Loop) (all []arguments, empty *project.Arg) {
 		for _, args := range all {
 			for _, value := range values {
 				one := args
+				one.picks = nil
 				if one.values = maps.Clone(args.values); one.values == nil {
 					one.values = map[string][]string{}
 				}
@@ -203,13 +204,15 @@ func (b *builder) combinations(l *Loop) (all []arguments, empty *project.Arg) {
 // checkValues reports values for each that a call gives and the list does not
 // have, as far as that is known.
 func (b *builder) checkValues(t *project.Task, c project.Call, args arguments) {
-	for _, g := range args.given {
+	for _, g := range slices.Concat(args.given, args.picks) {
 		arg := t.Arg(g.name)
 		if arg.Each == nil || b.unknown(arg.Each, t) {
 			continue
 		}
 		values := b.listed(arg.Each)
-		if slices.Contains(values, g.value) {
+		if slices.ContainsFunc(values, func(value string) bool {
+			return value == g.value || slices.Contains(args.picks, g) && isPicked(g.value, value)
+		}) {
 			continue
 		}
 		d := project.Diagnostic{Span: c.Span, Msg: fmt.Sprintf("there is no value %q for --%s of task %q", g.value, g.name, t.Name), Hint: project.DidYouMean(g.value, values)}

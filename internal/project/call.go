@@ -192,7 +192,7 @@ func (t *Task) CheckCall(c Call) Diagnostics {
 			report(arg.Value.at, DidYouMeanOption(arg.Name, t.Options()), "task %q has no argument --%s", t.Name, arg.Name)
 			continue
 		}
-		if given[a.Name] && !a.Many {
+		if given[a.Name] && !a.Many && a.Each == nil { // several values of each choose instances
 			report(arg.Value.at, "", "--%s of task %q is given twice", a.Name, t.Name)
 		}
 		given[a.Name] = true
