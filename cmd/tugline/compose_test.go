@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"os"
 	"path/filepath"
+	"strings"
 	"syscall"
 	"testing"
 
@@ -260,4 +261,62 @@ func actions(s *story, args ...string) map[string]string {
 		out[task.Name] = task.Action
 	}
 	return out
+}
+
+// A report is made last of all, however its task ended, and resume takes no notice of it.
+func TestAtEndOnlyTells(t *testing.T) {
+	s := tell(t, `
+[task.machine]
+each.name = { list = ["a", "b", "c"] }
+calls = ["set-up --name $name", "check --name $name"]
+finally = ["tear-down --name $name"]
+at_end = ["report"]
+[task.set-up]
+args.name = {}
+run = 'echo "up $name" >>log'
+[task.check]
+args.name = {}
+run = 'echo "check $name" >>log; test "$name" != b || test -s fine'
+[task.tear-down]
+args.name = {}
+run = 'echo "down $name" >>log'
+[task.report]
+run = 'echo "report $TUGLINE_FAILED_TASK" >>log'
+[task.quiet]
+reads = "fine"
+at_end = ["report"]
+run = "true"
+[task.blocked]
+needs = ["fails"]
+at_end = ["report"]
+run = "true"
+[task.fails]
+run = "exit 1"
+[task.after]
+needs = ["quiet"]
+run = 'echo after >>log'
+`)
+	s.write("fine", "")
+	s.write("log", "")
+	assert.Equal(t, 1, s.tugline("-j", "1", "--after-failure", "continue", "machine").code)
+	lines := strings.Split(strings.TrimSpace(s.read("log")), "\n")
+	assert.Equal(t, "report check --name b", lines[len(lines)-1], "once, after the last machine")
+	assert.Equal(t, 1, strings.Count(s.read("log"), "report"))
+	assert.Equal(t, 3, strings.Count(s.read("log"), "down"))
+
+	s.write("fine", "x")
+	s.write("log", "")
+	assert.Equal(t, 0, s.tugline("-j", "1", "resume").code)
+	assert.Equal(t, "up b\ncheck b\ndown b\nreport \n", s.read("log"), "only the machine that failed, and the report")
+
+	for _, test := range []struct{ task, want string }{{"quiet", "report \n"}, {"quiet", "report \n"}, {"blocked", "report \n"}} {
+		s.write("log", "")
+		s.tugline(test.task)
+		assert.Equal(t, test.want, s.read("log"), test.task)
+	}
+	s.write("log", "")
+	require.Equal(t, 0, s.tugline("-j", "1", "after").code)
+	assert.ElementsMatch(t, []string{"after", "report"}, strings.Fields(s.read("log")), "nothing waits for it")
+	assert.Contains(t, s.tugline("plan", "quiet").stdout, "last of all, after quiet")
+	assert.Contains(t, s.tugline("show", "quiet").stdout, "Calls last of all:\n  report\n")
 }

@@ -293,7 +293,7 @@ func TestList(t *testing.T) {
 	assert.Len(t, list.Tasks, 4)
 	assert.Equal(t, map[string]any{
 		"name": "chart", "about": "Draw", "aliases": []any{"draw"}, "args": []any{}, "needs": []any{"clean"},
-		"calls": []any{}, "then": []any{}, "if_failed": []any{}, "finally": []any{},
+		"calls": []any{}, "then": []any{}, "if_failed": []any{}, "finally": []any{}, "at_end": []any{},
 		"reads": []any{}, "writes": []any{}, "file": "tugline.toml", "line": 8.0, "unlisted": false,
 	}, list.Tasks[1])
 }

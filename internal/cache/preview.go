@@ -424,7 +424,7 @@ func (f *previewer) applyCalls(one *StepPreview) plan.Made {
 	var reasons []fingerprint.Reason
 	for _, t := range one.Step.Triggers {
 		byThis := t.Decide(f.outlook(t))
-		if byThis == plan.IsMade && t.Kind != project.Finally {
+		if byThis == plan.IsMade && t.Kind != project.Finally && t.Kind != project.AtEnd {
 			return made // a call that is sure needs no reason
 		}
 		owner := t.Owners[0]
@@ -469,6 +469,8 @@ func callText(kind string, owner *plan.Step) string {
 		return fmt.Sprintf("only if %s fails", owner.Name)
 	case "finally":
 		return fmt.Sprintf("after %s, however it ends", owner.Name)
+	case "at_end":
+		return fmt.Sprintf("last of all, after %s", owner.Name)
 	case "when":
 		return fmt.Sprintf("only if the condition of %s holds", owner.Name)
 	case "calls", "then":

@@ -42,6 +42,7 @@ func composedProject(random *rand.Rand, n int) string {
 		key(i, "then", 5)
 		key(i, "if_failed", 4)
 		key(i, "finally", 4)
+		key(i, "at_end", 6)
 		looped := random.IntN(4) == 0
 		if looped {
 			fmt.Fprintf(&b, "each.x = ['1', '2', '3']\nat_once = %d\n", 1+random.IntN(3))

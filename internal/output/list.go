@@ -101,7 +101,7 @@ func isDefault(t *project.Task, base *project.File) bool {
 // namedCalls tells of the calls that t makes, a line for each key.
 func namedCalls(t *project.Task) []string {
 	var lines []string
-	for _, kind := range append([]project.Kind{project.Needs, project.DirectCalls}, project.AfterCalls...) {
+	for _, kind := range append([]project.Kind{project.Needs, project.DirectCalls, project.AtEnd}, project.AfterCalls...) {
 		var texts []string
 		for _, entry := range t.Of(kind) {
 			texts = append(texts, strings.Join(callTexts(entry), ", "))
@@ -160,6 +160,7 @@ type listedTask struct {
 	Then     [][]string  `json:"then"`
 	IfFailed [][]string  `json:"if_failed"`
 	Finally  [][]string  `json:"finally"`
+	AtEnd    [][]string  `json:"at_end"`
 	Reads    []string    `json:"reads"`
 	Writes   []string    `json:"writes"`
 	File     string      `json:"file"`
@@ -194,7 +195,7 @@ func listed(t *project.Task) listedTask {
 	line, _ := t.Span.Position()
 	return listedTask{
 		Name: t.Name, About: t.About, Aliases: aliases(t), Args: listedArgs(t), Needs: callTexts(t.Needs),
-		Calls: orderedTexts(t.Of(project.DirectCalls)), Then: orderedTexts(t.Of(project.Then)), IfFailed: orderedTexts(t.Of(project.IfFailed)), Finally: orderedTexts(t.Of(project.Finally)),
+		Calls: orderedTexts(t.Of(project.DirectCalls)), Then: orderedTexts(t.Of(project.Then)), IfFailed: orderedTexts(t.Of(project.IfFailed)), Finally: orderedTexts(t.Of(project.Finally)), AtEnd: orderedTexts(t.Of(project.AtEnd)),
 		Reads: pathTexts(t.Reads), Writes: pathTexts(t.Writes), File: t.Span.Source.Name, Line: line, Unlisted: t.Unlisted,
 	}
 }

@@ -66,6 +66,7 @@ func Show(w io.Writer, s Shown, st Style) error {
 	section("Then calls", indented(orderedLines(s.Task.Of(project.Then))))
 	section("Calls if it failed", indented(orderedLines(s.Task.Of(project.IfFailed))))
 	section("Calls in any case", indented(orderedLines(s.Task.Of(project.Finally))))
+	section("Calls last of all", indented(orderedLines(s.Task.Of(project.AtEnd))))
 	section("Instances", indented(eachTexts(s.Task)))
 	section("Named by", indented(s.NeededBy))
 	section("Reads", files(pathTexts(s.Task.Reads), s.Reads))

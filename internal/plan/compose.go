@@ -202,10 +202,27 @@ func (b *builder) compose(first *Step, in callSite) *Step {
 		entries := b.ordered(first.scope, t.Of(project.DirectCalls), inner)
 		end = b.follow(end, Outcome, entries, in)
 	}
-	if in.looped || !t.HasAfterCalls() {
+	if in.looped {
 		return end
 	}
-	return b.follow(end, End, b.afterCalls([]*Step{end}, []*Step{first}, in), in)
+	if t.HasAfterCalls() {
+		end = b.follow(end, End, b.afterCalls([]*Step{end}, []*Step{first}, in), in)
+	}
+	b.atEnd(end, []*Step{end}, []*Step{first}, in)
+	return end
+}
+
+// atEnd adds the calls that a task makes last of all, behind the end of all else that
+// belongs to the call. Nothing waits for them.
+func (b *builder) atEnd(whole *Step, ends, firsts []*Step, in callSite) {
+	if len(firsts) == 0 {
+		return
+	}
+	for _, s := range b.afterCall(project.AtEnd, Final, firsts[0].Task.Of(project.AtEnd), ends, firsts, in) {
+		if first := s.First(); !slices.Contains(ends, whole) {
+			first.AfterEnd = append(first.AfterEnd, whole)
+		}
+	}
 }
 
 // afterCalls adds the after-calls of a task: ends are the ends of its instances
@@ -354,7 +371,7 @@ func (s *Step) wait(earlier []*Step, in callSite) {
 	for _, other := range earlier {
 		switch {
 		case other == s:
-		case in.trigger != nil && (in.trigger.Kind == project.IfFailed || in.trigger.Kind == project.Finally):
+		case in.trigger != nil && in.trigger.Kind != project.DirectCalls && in.trigger.Kind != project.Then:
 			s.AfterEnd = append(s.AfterEnd, other)
 		default:
 			s.After = append(s.After, other)

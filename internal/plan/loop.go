@@ -85,20 +85,32 @@ func (b *builder) loop(t *project.Task, c project.Call, args arguments, open []*
 // closeLoop adds the after-calls of a loop whose instances are known, and the
 // step that ends with them.
 func (b *builder) closeLoop(s *Step, in callSite) *Step {
-	after := b.loopAfterCalls(s, in)
-	if len(after) == 0 {
-		return s
+	whole := s
+	if after := b.loopAfterCalls(s, in); len(after) > 0 {
+		whole = b.follow(s, End, after, in)
 	}
-	return b.follow(s, End, after, in)
+	b.loopAtEnd(s, whole, in)
+	return whole
 }
 
-func (b *builder) loopAfterCalls(s *Step, in callSite) []*Step {
-	var ends, firsts []*Step
+// ofInstances returns the ends of the instances whose after-calls a loop makes, and their
+// first steps.
+func ofInstances(s *Step) (ends, firsts []*Step) {
 	for _, end := range s.Called {
 		if end.Role != End { // else it was called alone before, and makes its own
 			ends, firsts = append(ends, end), append(firsts, end.First())
 		}
 	}
+	return ends, firsts
+}
+
+func (b *builder) loopAtEnd(s, whole *Step, in callSite) {
+	ends, firsts := ofInstances(s)
+	b.atEnd(whole, ends, firsts, in)
+}
+
+func (b *builder) loopAfterCalls(s *Step, in callSite) []*Step {
+	ends, firsts := ofInstances(s)
 	if len(ends) == 0 || !s.Task.HasAfterCalls() {
 		return nil
 	}
@@ -144,6 +156,9 @@ func (p *Plan) Expand(s *Step, answers Answers) ([]*Step, error) {
 	if whole := s.Last; whole != nil {
 		whole.Called = b.loopAfterCalls(s, in)
 		whole.Needs = append(whole.Needs, whole.Called...)
+		b.loopAtEnd(s, whole, in)
+	} else {
+		b.loopAtEnd(s, s, in)
 	}
 	if err := b.finish(start); err != nil {
 		return nil, err

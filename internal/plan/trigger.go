@@ -4,9 +4,9 @@ import "tugline/internal/project"
 
 // Trigger tells when steps are wanted that somebody's calls bring in.
 type Trigger struct {
-	Kind project.Kind // DirectCalls, Then, IfFailed or Finally
+	Kind project.Kind // DirectCalls, Then, IfFailed, Finally or AtEnd
 	// Owners are those whose end decides, each a Body, a Start (of DirectCalls) or
-	// an Outcome.
+	// an Outcome; of AtEnd the end of the call.
 	Owners []*Step
 	Level  Level
 }
@@ -71,6 +71,8 @@ func (t *Trigger) Decide(of func(owner *Step) Outcomes) Made {
 			mayNot, mustNot = mayNot || o.may(bad), mustNot || o.must(bad, ways)
 		case project.IfFailed:
 			may, must = may || o.may(Failed), must || o.must(Failed, ways)
+		case project.AtEnd:
+			may, must = true, true
 		case project.Finally:
 			may, must = may || o.may(Started), must || o.must(Started, Started|NotStarted)
 		}

@@ -20,6 +20,7 @@ const (
 	Then        Kind = "then"
 	IfFailed    Kind = "if_failed"
 	Finally     Kind = "finally"
+	AtEnd       Kind = "at_end"
 )
 
 // verb returns what a task does to another one that it names by a key.
@@ -31,7 +32,8 @@ func (k Kind) verb() string {
 }
 
 // AfterCalls are the keys whose calls are made when a task has ended, in the
-// order in which they are made.
+// order in which they are made, and with which it ends as a whole. Those of AtEnd
+// follow, and nothing waits for them.
 var AfterCalls = []Kind{Then, IfFailed, Finally}
 
 // Of returns the calls that t makes by a key.
@@ -58,7 +60,7 @@ func (t *Task) named(visit func(Kind, *Call)) {
 	if t.calls == nil {
 		return
 	}
-	for _, kind := range append([]Kind{DirectCalls}, AfterCalls...) {
+	for _, kind := range append([]Kind{DirectCalls, AtEnd}, AfterCalls...) {
 		for _, entry := range t.calls[kind] {
 			for i := range entry {
 				visit(kind, &entry[i])

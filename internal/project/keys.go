@@ -113,6 +113,7 @@ var taskKeys = []key[*Task]{
 	{"then", formOrdered, "Calls made after this task ended well.", ordered(Then)},
 	{"if_failed", formOrdered, "Calls made after it failed for good; they see `TUGLINE_FAILED_TASK`, `TUGLINE_EXIT_CODE` and `TUGLINE_FAILED_LOG`.", ordered(IfFailed)},
 	{"finally", formOrdered, "Calls made after it ended, however it ended, once it had started.", ordered(Finally)},
+	{"at_end", formOrdered, "Calls made last of all, however it ended: reports. They undo nothing, nothing waits for them, and `resume` takes no notice of them.", ordered(AtEnd)},
 	{"each", formEach, "One instance per value: by name of the option and variable, a name of `[lists]` or such a list in place. Several names give all combinations.", func(d *decoder, t *Task, e *toml.Entry) {
 		t.Args = append(t.Args, d.each(e)...)
 	}},
