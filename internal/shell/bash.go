@@ -139,7 +139,7 @@ func preamble(script string, waits bool) string {
 
 // tell returns a command that writes an event of a kind with some words into the trace.
 func tell(kind, words string) string {
-	return `printf "\006` + traceToken() + kind + `%s\006" "` + words + `" >&` + traceTo + " 2>/dev/null || :"
+	return `builtin printf "\006` + traceToken() + kind + `%s\006" "` + words + `" >&` + traceTo + " 2>/dev/null || :"
 }
 
 // markText returns a command that writes a mark.
@@ -148,13 +148,13 @@ func markText(where Stretch, waits bool) string {
 	m = binary.BigEndian.AppendUint32(m, uint32(where.Offset))
 	m = binary.BigEndian.AppendUint32(m, uint32(where.Length))
 	var b strings.Builder
-	b.WriteString("printf '")
+	b.WriteString("builtin printf '")
 	for _, c := range m {
 		fmt.Fprintf(&b, `\%03o`, c)
 	}
 	b.WriteString("' >&" + marksTo + " 2>/dev/null")
 	if waits {
-		b.WriteString(" && read -r -u " + goOnBy + " tugline_ack")
+		b.WriteString(" && builtin read -r -u " + goOnBy + " tugline_ack")
 	}
 	return b.String() + " || :; "
 }
@@ -171,10 +171,27 @@ type bashEditor struct {
 type insertion struct {
 	at   int
 	text string
+	ends bool // it ends what another one began
 }
 
 func (e *bashEditor) insert(at int, text string) {
-	e.inserts = append(e.inserts, insertion{at, text})
+	e.inserts = append(e.inserts, insertion{at, text, false})
+}
+
+// around puts a text before a stretch, and another one behind it.
+func (e *bashEditor) around(where Stretch, before, behind string) {
+	e.insert(where.Offset, before)
+	e.inserts = append(e.inserts, insertion{where.Offset + where.Length, behind, true})
+}
+
+// sorted returns what is to be inserted in the order of the text. What was put around
+// another stretch first ends last.
+func (e *bashEditor) sorted() []insertion {
+	ends := slices.DeleteFunc(slices.Clone(e.inserts), func(in insertion) bool { return !in.ends })
+	slices.Reverse(ends)
+	all := append(ends, slices.DeleteFunc(e.inserts, func(in insertion) bool { return in.ends })...)
+	slices.SortStableFunc(all, func(a, b insertion) int { return a.at - b.at })
+	return all
 }
 
 // walk finds the commands and the pipelines.
@@ -205,8 +222,7 @@ func (e *bashEditor) statement(s *syntax.Stmt) {
 		name, _ := literal(call.Args[0])
 		if code, fixed := literal(call.Args[1]); name == "exit" && fixed && exitCode().MatchString(code) { // it does not look at $?
 			where := e.program.span(s)
-			e.insert(where.Offset, "{ "+tell("x", fmt.Sprintf("%d $BASH_SUBSHELL %s", where.Offset, code))+"; ")
-			e.insert(where.Offset+where.Length, "; }")
+			e.around(where, "{ "+tell("x", fmt.Sprintf("%d $BASH_SUBSHELL %s", where.Offset, code))+"; ", "; }")
 		}
 	}
 }
@@ -231,12 +247,16 @@ func (e *bashEditor) pipeline(pipe *syntax.BinaryCmd) {
 	e.stages = append(e.stages, bashStage{where, whole, false})
 	open, end := "( ", " )"
 	if call, ok := x.Cmd.(*syntax.CallExpr); ok && len(call.Args) > 0 {
-		if name, fixed := literal(call.Args[0]); fixed && !slices.Contains(bashCommands, name) && !slices.Contains(plainBuiltins, name) {
+		if name, fixed := literal(call.Args[0]); fixed && !slices.Contains(bashCommands, name) && !slices.Contains(plainBuiltins, name) && !e.isFunction(name) {
 			open, end = "", "" // most likely a program: a subshell more is not needed to outlive it
 		}
 	}
-	e.insert(where.Offset, fmt.Sprintf("{ trap 'tugline_code=$?; %s; case $tugline_code in 141) exit 0;; esac' EXIT; %s", tell("s", fmt.Sprintf("%d $tugline_code", where.Offset)), open))
-	e.insert(where.Offset+where.Length, end+"; }")
+	e.around(where, fmt.Sprintf("{ trap 'tugline_code=$?; %s; case $tugline_code in 141) exit 0;; esac' EXIT; %s", tell("s", fmt.Sprintf("%d $tugline_code", where.Offset)), open), end+"; }")
+}
+
+// isFunction reports whether the script may define a function of a name.
+func (e *bashEditor) isFunction(name string) bool {
+	return regexp.MustCompile(`\b` + regexp.QuoteMeta(name) + `\s*\(\s*\)|\bfunction\s+` + regexp.QuoteMeta(name) + `\b`).MatchString(e.script)
 }
 
 // hasHereDocument reports whether a here-document begins in a statement.
@@ -252,11 +272,10 @@ func hasHereDocument(s *syntax.Stmt) bool {
 
 // text returns the script with what was added.
 func (e *bashEditor) text(waits bool) string {
-	slices.SortStableFunc(e.inserts, func(a, b insertion) int { return a.at - b.at })
 	var text strings.Builder
 	text.WriteString(preamble(e.script, waits))
 	from := 0
-	for _, in := range e.inserts {
+	for _, in := range e.sorted() {
 		text.WriteString(e.script[from:in.at])
 		text.WriteString(in.text)
 		from = in.at

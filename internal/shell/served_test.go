@@ -28,6 +28,8 @@ func TestBashIsServedAsWell(t *testing.T) {
 		{"an unset variable", "if true; then\n  echo one\n  echo $missing\nfi", "«if true; then\n  echo one\n  echo $missing\nfi»one\n", "echo $missing"},
 		{"an unset variable at once", "(( 1 )) && x=$missing", "«(( 1 )) && x=$missing»", "x=$missing"},
 		{"the first stage", "{ echo a; exit 3; } | cat | cat; true", "«{ echo a; exit 3; } | cat | cat»a\n", "exit 3"},
+		{"an exit in the first stage", "exit 3 | cat; for x in 1; do :; done", "«exit 3 | cat»", "exit 3"},
+		{"a function as a stage", "f() { while :; do echo y; done; }; printf() { echo no; }; f | head -1", "«f | head -1»y\n", ""},
 		{"the middle stage", "[[ a ]] && echo a | sh -c 'cat; exit 5' | cat", "«[[ a ]] && echo a | sh -c 'cat; exit 5' | cat»a\n", "sh -c 'cat; exit 5'"},
 		{"the last stage", "for x in a; do echo a | grep b; done", "«for x in a; do echo a | grep b; done»", "grep b"},
 		{"a pipe that is closed", "for x in 1; do seq 100000 | head -1; done; i=0; while [[ 1 ]]; do echo y; done | head -1; (while :; do echo z; done) | head -1", "«for x in 1; do seq 100000 | head -1; done»1\n«i=0»«while [[ 1 ]]; do echo y; done | head -1»y\n«(while :; do echo z; done) | head -1»z\n", ""},
