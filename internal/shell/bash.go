@@ -142,7 +142,8 @@ func tell(kind, words string) string {
 	return `builtin printf "\006` + traceToken() + kind + `%s\006" "` + words + `" >&` + traceTo + " 2>/dev/null || :"
 }
 
-// markText returns a command that writes a mark.
+// markText returns a command that writes a mark, and what began into the trace, too: the
+// mark may not have been read yet when the script fails.
 func markText(where Stretch, waits bool) string {
 	m := append(make([]byte, 0, markSize), token()...)
 	m = binary.BigEndian.AppendUint32(m, uint32(where.Offset))
@@ -156,7 +157,7 @@ func markText(where Stretch, waits bool) string {
 	if waits {
 		b.WriteString(" && builtin read -r -u " + goOnBy + " tugline_ack")
 	}
-	return b.String() + " || :; "
+	return b.String() + " || :; " + tell("b", fmt.Sprintf("%d %d", where.Offset, where.Length)) + "; "
 }
 
 // bashEditor adds to a script.

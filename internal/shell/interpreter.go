@@ -197,7 +197,7 @@ func runTraced(ctx context.Context, p process, traced *bashScript, out *stream, 
 	}
 	exit, err := procs.run(ctx, p)
 	trace.close()
-	if place, ok := trace.failed(exit.Code, out.last); ok {
+	if place, ok := trace.failed(exit.Code); ok {
 		where = place
 	}
 	return exit, where, err

@@ -27,7 +27,6 @@ type stream struct {
 	buf   *[]byte       // from buffers
 	kept  int           // bytes at the start of buf that may begin a mark
 	over  bool          // the end was read
-	last  Stretch       // the statement that was told of last, of those that came through the pipe
 	ended chan struct{} // closed when the goroutine that reads has ended; nil: there is none
 }
 
@@ -157,7 +156,6 @@ func (s *stream) marksAside(first Stretch) func(Stretch) {
 		return nil
 	}
 	return func(where Stretch) {
-		s.last = where
 		if s.statements != nil && where.Offset != first.Offset {
 			s.statements(where)
 		}
@@ -292,9 +290,8 @@ func (s *stream) split(text []byte) (rest []byte) {
 			return text
 		}
 		offset, length := binary.BigEndian.Uint32(text[tokenSize:]), binary.BigEndian.Uint32(text[tokenSize+4:])
-		s.last = Stretch{int(offset), int(length)}
 		if s.statements != nil {
-			s.statements(s.last)
+			s.statements(Stretch{int(offset), int(length)})
 		}
 		text = text[markSize:]
 	}

@@ -27,7 +27,7 @@ type tracer struct {
 	failures []failedCommand
 	stages   map[int]int // by offset: the exit code with which a stage ended last
 	at       int         // the offset of the exit that ended it; -1: none is known
-	begun    Stretch     // the statement at the top that was told of last
+	begun    Stretch     // the statement at the top that began last
 }
 
 // failedCommand is a command that failed.
@@ -121,6 +121,8 @@ func (t *tracer) event(text string) {
 			t.failures = append(t.failures[:0], t.failures[maxFailures/2:]...)
 		}
 		t.failures = append(t.failures, failedCommand{line: number(0), subshells: number(1), code: number(2), letters: lettersOf(words[len(words)-1])})
+	case 'b':
+		t.begun = Stretch{number(0), number(1)}
 	case 's':
 		t.stages[number(0)] = number(1)
 	case 'x':
@@ -158,22 +160,20 @@ func (t *tracer) started() {
 	}
 }
 
-// failed returns the command that made the script end with a code. begun is the
-// statement at the top that was told of last.
-func (t *tracer) failed(code int, begun Stretch) (Stretch, bool) {
+// failed returns the command that made the script end with a code.
+func (t *tracer) failed(code int) (Stretch, bool) {
 	if where, ok := t.script.beginningAt(t.at); ok {
 		return where, true
 	}
-	t.begun = begun
 	if where, ok := t.lastFailure(code, func(f failedCommand, _ Stretch) bool { return f.subshells == 0 }); ok {
 		return t.stage(code, where), true
 	}
 	if code == 1 {
-		if where, ok := t.script.unset(begun); ok {
+		if where, ok := t.script.unset(t.begun); ok {
 			return where, true
 		}
 	}
-	return begun, begun.Length > 0
+	return t.begun, t.begun.Length > 0
 }
 
 // lastFailure returns the last command that failed with a code, of some.
