@@ -108,9 +108,8 @@ func variable(env []string, name string) string {
 // less than the 128 KiB that Linux allows.
 const maxArgument = 100 << 10
 
-// runInterpreter runs cmd.Script: in bash as an argument, so that it ends where an
-// expression cannot be evaluated, which a file does not (it goes on with the next line);
-// in others from a temporary file.
+// runInterpreter runs cmd.Script: in bash as an argument, which needs no file; in others
+// from a temporary file.
 func runInterpreter(ctx context.Context, cmd Command, out *stream, procs *processes) error {
 	clearOnce()
 	text, traced := cmd.Script, tracedScript(cmd, out)
