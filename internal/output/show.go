@@ -161,6 +161,13 @@ func rules(t *project.Task) []string {
 		add(r.Run.Value != "", "requires that this succeeds: %s", strings.TrimSpace(r.Run.Value))
 	}
 	retry := fmt.Sprintf("tried up to %d times more", t.Retry.Times)
+	if len(t.Retry.On) > 0 {
+		codes := make([]string, len(t.Retry.On))
+		for i, code := range t.Retry.On {
+			codes[i] = fmt.Sprint(code)
+		}
+		retry += " after exit code " + strings.Join(codes, " or ")
+	}
 	if t.Retry.Wait > 0 {
 		retry += fmt.Sprintf(", after %v", t.Retry.Wait)
 	}
@@ -178,6 +185,7 @@ func rules(t *project.Task) []string {
 	add(t.Terminal, "owns the terminal")
 	lines = append(lines, serviceRules(t.Service)...)
 	add(t.Always, "always runs")
+	add(t.ClearWrites, "deletes what its last good run left before it runs")
 	add(t.OnRequest, "only on request")
 	add(len(t.WatchAlso) > 0, "in a watch, runs when one of these changes, too: %s", strings.Join(pathTexts([]project.Paths{{Globs: t.WatchAlso}}), ", "))
 	add(t.NoStore, "keeps no copies of its outputs")
