@@ -143,7 +143,7 @@ func (a *app) tellShells(ctx context.Context, p *project.Project) error {
 		}
 		warnings = append(warnings, project.Diagnostic{
 			Span: by.Span, Msg: fmt.Sprintf("warning: task %q needs bash, which is not on the PATH", tasks[i].Name),
-			Hint: cmp.Or(strings.TrimPrefix(by.Why, "a "), "its shell is bash") + "; without bash the built-in shell runs it, if it can",
+			Hint: "for " + cmp.Or(by.Why, "its shell is bash") + "; without bash the built-in shell runs it",
 		})
 	}
 	a.tell(output.Diagnostics(warnings, a.style(a.env.Stderr)))
