@@ -53,8 +53,11 @@ func BashVersion(ctx context.Context, bash string) string {
 
 // looksAtItself finds what would see the additions.
 var looksAtItself = sync.OnceValue(func() *regexp.Regexp {
-	return regexp.MustCompile(`xtrace|verbose|BASH_|PS4|SHELLOPTS|LINENO|\bcaller\b|\bset\s+[-+][a-zA-Z]*[xvT]|\$-|\$\{-|functrace|DEBUG|\bset\s*([;\n]|$)|\bset\s+-[a-zA-Z]*n`)
+	return regexp.MustCompile(`(?s)\bset\s+[-+]o\s+(xtrace|verbose|noexec)|SHELLOPTS|BASH_|PS4|LINENO|\bcaller\b|\bset\s+[-+][a-zA-Z]*[xvT]|\$-|\$\{-|functrace|\btrap\b.*\b(DEBUG|RETURN)\b|\bset\s*([;\n]|$)|\bset\s+-[a-zA-Z]*n`)
 })
+
+// trapsErrors finds a trap of the script's own on ERR.
+var trapsErrors = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`(?s)\btrap\b.*\bERR\b`) })
 
 // looksBack finds what would see the exit code of an addition.
 var looksBack = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`\$\?|\$\{\?|PIPESTATUS|\$_\b|\$\{_\}`) })
@@ -81,7 +84,6 @@ type bashPlace struct {
 type bashStage struct {
 	Stretch
 	pipeline Stretch
-	isLast   bool
 }
 
 // traceToken begins a line of the trace. No script holds it by chance.
@@ -130,7 +132,7 @@ func preamble(script string, waits bool) string {
 	if waits {
 		text += "exec " + goOnBy + "<&5 5<&-; "
 	}
-	if !strings.Contains(script, "ERR") {
+	if !trapsErrors().MatchString(script) {
 		text += `set -E; trap 'tugline_code=$?; tugline_line=$LINENO; case ${BASH_SOURCE-} in ""|"$0"|environment) ;; *) tugline_line=${BASH_LINENO[0]};; esac; ` +
 			tell("e", "$tugline_line $BASH_SUBSHELL $tugline_code ${BASH_COMMAND:0:200}") + "' ERR; "
 	}
@@ -229,14 +231,14 @@ func (e *bashEditor) statement(s *syntax.Stmt) {
 }
 
 // pipeline has all stages but the last tell how they end, and end well if that was because
-// nobody reads them any more. Only the innermost of "a | b | c" have a stage on both sides,
-// so each is met once.
+// nobody reads them any more. The stages of "a | b | c" are met from the right: it is
+// parsed as "(a | b) | c", of which X ends with the stage before the last.
 func (e *bashEditor) pipeline(pipe *syntax.BinaryCmd) {
 	if _, isPipe := pipe.Y.Cmd.(*syntax.BinaryCmd); isPipe {
 		return // it is grouped in another way than the library does it
 	}
 	whole := Stretch{int(pipe.Pos().Offset()), int(pipe.End().Offset()) - int(pipe.Pos().Offset())}
-	e.stages = append(e.stages, bashStage{e.program.span(pipe.Y), whole, true})
+	e.stages = append(e.stages, bashStage{e.program.span(pipe.Y), whole})
 	x := pipe.X
 	if inner, ok := x.Cmd.(*syntax.BinaryCmd); ok && inner.Op == syntax.Pipe {
 		x = inner.Y // inner.X is met later
@@ -245,7 +247,7 @@ func (e *bashEditor) pipeline(pipe *syntax.BinaryCmd) {
 		return
 	}
 	where := e.program.span(x)
-	e.stages = append(e.stages, bashStage{where, whole, false})
+	e.stages = append(e.stages, bashStage{where, whole})
 	open, end := "( ", " )"
 	if call, ok := x.Cmd.(*syntax.CallExpr); ok && len(call.Args) > 0 {
 		if name, fixed := literal(call.Args[0]); fixed && !slices.Contains(bashCommands, name) && !slices.Contains(plainBuiltins, name) && !e.isFunction(name) {

@@ -38,6 +38,7 @@ func TestBashIsServedAsWell(t *testing.T) {
 		{"here-documents", "cat <<EOF; if true; then echo x; fi | cat\nbody\nEOF\n(( 0 ))", "«cat <<EOF»body\n«if true; then echo x; fi | cat»x\n«(( 0 ))»", "(( 0 ))"},
 		{"its exit code is looked at", "for x in 1; do false || true; done; echo $?; [[ a == b ]]", "«for x in 1; do false || true; done; echo $?; [[ a == b ]]»0\n", "[[ a == b ]]"},
 		{"it traces itself", "set -x\n[[ a ]]\nfalse", "«set -x»+ [[ -n a ]]\n", "set -x"},
+		{"words that only look like traps and options", "DEBUG=1; for x in --verbose; do\n  echo \"ERROR: $x\"\n  test -z $x\ndone", "«DEBUG=1»«for x in --verbose; do\n  echo \"ERROR: $x\"\n  test -z $x\ndone»ERROR: --verbose\n", "test -z $x"},
 		{"arguments", "for a; do echo \"<$a>\"; done", "«for a; do echo \"<$a>\"; done»<a b>\n<$(x)>\n", ""},
 		{"a subshell and a substitution", "x=$(echo a; [[ 1 ]]); y=$([[ a == b ]]); echo $y", "«x=$(echo a; [[ 1 ]])»«y=$([[ a == b ]])»", "y=$([[ a == b ]])"},
 		{"descriptors of its own", "exec 3>out 4>&3; echo a >&3; echo b >&4; exec 3>&- 4>&-; cat out", "«exec 3>out 4>&3»«echo a >&3»«echo b >&4»«exec 3>&- 4>&-»«cat out»a\nb\n", ""},
