@@ -32,6 +32,12 @@ run = "for i in a b; do echo $i; done"
 [task.never]
 shell = "builtin"
 run = "coproc cat"
+[task.bash-only]
+shell = "builtin"
+run = "! ! true"
+[task.neither]
+shell = "builtin"
+run = "if true; echo"
 [task.script]
 run = "#!/bin/sh\necho sh"
 `
@@ -66,6 +72,8 @@ func TestWhichShellRunsAScript(t *testing.T) {
 	assert.Equal(t, 2, r.code)
 	assert.Contains(t, r.stderr, `task "never": the built-in shell has no coprocesses`)
 	assert.Contains(t, r.stderr, `use shell = "bash" for this task`)
+	assert.Contains(t, s.tugline("bash-only").stderr, `bash accepts this: use shell = "bash" for this task`)
+	assert.Contains(t, s.tugline("neither").stderr, "bash does not accept it, either")
 }
 
 // Without bash, the built-in shell runs what it can, and says what it cannot before

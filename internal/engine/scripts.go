@@ -142,7 +142,9 @@ func (c *checker) parse() {
 	})
 	for _, p := range c.parsed {
 		ready := script{program: p.program}
-		if !p.task.Shell.Only && !p.settled {
+		if p.task.Shell.Only {
+			shell.SayWhereParsed(context.Background(), p.text.Value, p.problems, p.lookPath)
+		} else if !p.settled {
 			chosen, problems := p.examined.Choose(context.Background(), p.text.Value, p.lookPath)
 			ready.program, ready.args, p.problems = chosen.Program, chosen.Args, problems
 			if !p.keep {

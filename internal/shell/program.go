@@ -32,6 +32,7 @@ type Problem struct {
 	Offset, Length int    // in bytes of the script
 	Msg            string // what is wrong
 	Hint           string // how to mend it; may be empty
+	Syntax         bool   // the script cannot be parsed
 }
 
 // useBash is the way out for all that only a complete shell can do.
@@ -86,7 +87,7 @@ func parse(script string, all bool) (*Program, *Beyond, []Problem) {
 
 func syntaxProblem(script string, err error) Problem {
 	var pos syntax.Pos
-	problem := Problem{Length: 1, Msg: err.Error()}
+	problem := Problem{Length: 1, Msg: err.Error(), Syntax: true}
 	var bad syntax.ParseError
 	var lang syntax.LangError
 	switch {

@@ -51,6 +51,22 @@ func (e Examined) Choose(ctx context.Context, script string, lookPath func(strin
 	return Ready{Program: program, Beyond: e.beyond}, problems
 }
 
+// SayWhereParsed looks at why the built-in shell cannot run a script that it was told to
+// run. If the script cannot be parsed, the hint says whether bash can parse it.
+func SayWhereParsed(ctx context.Context, script string, problems []Problem, lookPath func(string) (string, error)) {
+	if len(problems) == 0 || !problems[0].Syntax {
+		return
+	}
+	bash, err := Interpreter(script, []string{"bash"}, lookPath)
+	switch {
+	case err != nil: // nobody can tell
+	case BashAccepts(ctx, bash[0], script):
+		problems[0].Hint = `bash accepts this: use shell = "bash" for this task`
+	default:
+		problems[0].Hint = "bash does not accept it, either"
+	}
+}
+
 // Prepare makes a script ready for which the text decides, or the interpreter that its
 // first line names.
 func Prepare(ctx context.Context, script string, lookPath func(string) (string, error)) (Ready, error) {
