@@ -59,6 +59,8 @@ type Cache struct {
 	// Resumed tells whether a step was finished in the run that is resumed, and whether
 	// with a fingerprint of that sum. nil: no run is resumed.
 	Resumed func(s *plan.Step, sum string) (run string, finished, same bool)
+	// Writes reports whether a task may write the file at a path from the top folder.
+	Writes func(path string) bool
 	// Expanded is told that a plan has steps that it had not. nil: nobody is.
 	Expanded func(p *plan.Plan)
 	// Running reports whether a service runs in the background with a fingerprint of a

@@ -28,6 +28,7 @@ type Success struct {
 type Kept struct {
 	Changed   string // what changed of its inputs while it ran: nothing was kept; empty: nothing
 	NotStored string // why its outputs are not in the store, though they should be
+	Stale     string // which outputs of earlier runs it no longer made; empty: none
 }
 
 // Keep checks the outputs of a step that ended well, keeps them and writes the
@@ -53,39 +54,69 @@ func (c *Cache) Keep(ctx context.Context, s *plan.Step, v *Decision, e Success) 
 	if k.Changed, err = c.changedMeanwhile(s, v); err != nil {
 		return k, err
 	}
-	before := v.now.Sum
+	sum := v.now.Sum
 	if k.Changed != "" {
 		v.now.Sum = ""
-		return k, c.Ledger.Begin(s.ID(), before, history.Changed)
+		return k, c.Ledger.Begin(s.ID(), sum, history.Changed)
 	}
 	if err := c.readAgain(s, v, e.Inputs, outputs); err != nil {
 		return k, err
 	}
+	was := c.before(s, v)
+	stale, other, err := c.staleOutputs(s, v, outputs, was)
+	if err != nil {
+		return k, err
+	}
 	if toStore {
-		made := store.Made{Took: e.Took, Log: e.Log, Local: c.localTexts(), LocalKey: c.localKey(before), Beside: c.before(s, v).isBeside}
-		if err := c.Store.Put(ctx, before, root, outputs, made); err != nil {
+		made := store.Made{Took: e.Took, Log: e.Log, Local: c.localTexts(), LocalKey: c.localKey(sum), Beside: was.isBeside}
+		if err := c.Store.Put(ctx, sum, root, without(outputs, stale), made); err != nil {
 			k.NotStored = "not kept in the store: " + err.Error()
 		}
 	}
-	return k, c.write(s, v, outputs, e.Took)
+	k.Stale = c.staleText(stale, other)
+	stale = append(stale, other...)
+	return k, c.write(s, v, result{outputs, stale, was, e.Took})
+}
+
+// without returns outputs without those that are stale.
+func without(outputs []files.Found, stale []fingerprint.File) []files.Found {
+	if len(stale) == 0 {
+		return outputs
+	}
+	paths := make(map[string]bool, len(stale))
+	for _, f := range stale {
+		paths[f.Path] = true
+	}
+	return slices.DeleteFunc(slices.Clone(outputs), func(f files.Found) bool { return paths[f.Path] })
 }
 
 // before is what is known of outputs from before a run.
 type before struct {
-	present map[string]*files.Found     // what was there
-	record  map[string]fingerprint.File // what the last good run left
+	present  map[string]*files.Found     // what was there
+	last     history.Record              // of the last good run
+	record   map[string]fingerprint.File // what that left
+	everMade []fingerprint.File          // what that or an earlier one made
 }
 
 // before returns what is known of the outputs of a step from before it ran.
 func (c *Cache) before(s *plan.Step, v *Decision) before {
-	b := before{make(map[string]*files.Found, len(v.present)), map[string]fingerprint.File{}}
+	b := before{present: make(map[string]*files.Found, len(v.present)), record: map[string]fingerprint.File{}}
 	for i := range v.present {
 		b.present[v.present[i].Path] = &v.present[i]
 	}
-	if len(v.present) > 0 {
-		record, _ := c.Ledger.Read(s.ID()) // without one, it made nothing
-		for _, f := range record.Outputs {
-			b.record[f.Path] = f
+	if v.head == (history.Head{}) {
+		return b // without a record, it made nothing
+	}
+	b.last, _ = c.Ledger.Read(s.ID())
+	for _, f := range b.last.Outputs {
+		b.record[f.Path] = f
+		if !f.Beside {
+			b.everMade = append(b.everMade, f)
+		}
+	}
+	for _, f := range b.last.Stale {
+		if _, known := b.record[f.Path]; !known {
+			b.everMade = append(b.everMade, f)
 		}
 	}
 	return b
@@ -209,30 +240,38 @@ func (c *Cache) readAgain(s *plan.Step, v *Decision, inputs []plan.Input, output
 	return nil
 }
 
+// result is what a step left.
+type result struct {
+	outputs []files.Found
+	stale   []fingerprint.File // outputs of earlier runs that it no longer made
+	was     before
+	took    time.Duration
+}
+
 // write keeps the record of a step that ended well, and has the instance found
 // again when its values are no more.
-func (c *Cache) write(s *plan.Step, v *Decision, outputs []files.Found, took time.Duration) error {
+func (c *Cache) write(s *plan.Step, v *Decision, r result) error {
 	if values := s.InstanceID(); values != "" && v.head == (history.Head{}) {
 		if err := c.Ledger.AddInstance(s.Task.Name, history.Instance{ID: s.ID(), Values: values}); err != nil {
 			return err
 		}
 	}
-	if err := c.noteFolders(s, outputs); err != nil {
+	if err := c.noteFolders(s, r.outputs); err != nil {
 		return err
 	}
 	now := v.now
 	now.Files = fingerprint.Files(v.reads)
 	outputsSum := files.Digest{}
 	if len(s.Writes) > 0 {
-		outputsSum = files.SumOf(outputs)
+		outputsSum = files.SumOf(r.outputs)
 	}
-	written, before := fingerprint.Files(outputs), c.before(s, v)
-	for i := range outputs {
-		written[i].Beside, written[i].Was = before.isBeside(&outputs[i]), before.was(&outputs[i])
+	written := fingerprint.Files(r.outputs)
+	for i := range r.outputs {
+		written[i].Beside, written[i].Was = r.was.isBeside(&r.outputs[i]), r.was.was(&r.outputs[i])
 	}
 	return c.Ledger.Write(s.ID(), history.Record{
-		Call: s.Name, Task: s.Task.Name, Run: c.Run, Finished: time.Now().UTC(), Ms: took.Milliseconds(),
-		Sum: now.Sum, OutputsSum: outputsSum.String(), Fingerprint: now, Outputs: written,
+		Call: s.Name, Task: s.Task.Name, Run: c.Run, Finished: time.Now().UTC(), Ms: r.took.Milliseconds(),
+		Sum: now.Sum, OutputsSum: outputsSum.String(), Fingerprint: now, Outputs: written, Stale: r.stale,
 	})
 }
 

@@ -13,7 +13,6 @@ import (
 	"tugline/internal/fingerprint"
 	"tugline/internal/glob"
 	"tugline/internal/history"
-	"tugline/internal/plan"
 )
 
 // Made is what a recorded call left, as far as it is still there.
@@ -53,7 +52,7 @@ func writtenBy(records []history.Record) (made map[string]bool, formatted map[st
 		read := readBy(r)
 		for _, f := range r.Outputs {
 			switch {
-			case f.Beside:
+			case f.Beside, slices.ContainsFunc(r.Stale, func(stale fingerprint.File) bool { return stale.Path == f.Path }):
 			case read[f.Path]:
 				formatted[f.Path] = append(formatted[f.Path], f)
 			default:
@@ -110,26 +109,6 @@ func (c *Cache) markNow(name string) (string, error) {
 		return "a folder that holds something", nil
 	}
 	return markOf(found[0]), nil
-}
-
-// Stale returns the outputs of earlier runs that no pattern of written means,
-// none of which takes away, and that nobody has changed since, sorted by call.
-func (c *Cache) Stale(written []plan.Glob) ([]Made, error) {
-	patterns := make([]string, len(written))
-	for i, g := range written {
-		patterns[i] = g.Pattern
-	}
-	tasks, err := glob.NewUnion(patterns)
-	if err != nil {
-		return nil, err
-	}
-	all, err := c.Made(func(r *history.Record) bool {
-		return slices.ContainsFunc(r.Outputs, func(f fingerprint.File) bool { return !tasks.Match(f.Path) })
-	})
-	for i := range all {
-		all[i].Paths, all[i].Edited = slices.DeleteFunc(all[i].Paths, tasks.Match), nil
-	}
-	return slices.DeleteFunc(all, func(made Made) bool { return len(made.Paths) == 0 }), err
 }
 
 func markOf(f files.Found) string { return fingerprint.Files([]files.Found{f})[0].Mark }

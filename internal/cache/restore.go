@@ -143,7 +143,12 @@ func (c *Cache) Restore(ctx context.Context, s *plan.Step, v *Decision, inputs [
 	if err := c.readAgain(s, v, inputs, outputs); err != nil {
 		return false, aside, err
 	}
-	return true, aside, c.write(s, v, outputs, v.Saved)
+	was := c.before(s, v)
+	_, stale, err := c.staleOutputs(s, v, outputs, was) // a restore leaves no others
+	if err != nil {
+		return false, aside, err
+	}
+	return true, aside, c.write(s, v, result{outputs, stale, was, v.Saved})
 }
 
 // aside returns the folder into which is moved what stands in the way of outputs,

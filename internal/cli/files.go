@@ -125,7 +125,7 @@ func (a *app) sweepCommand() *cobra.Command {
 	cmd.Short = "Delete unmodified outputs of earlier runs, never files under version control"
 	cmd.Flags().SortFlags = false
 	cmd.Flags().BoolVarP(&o.dryRun, "dry-run", "n", false, "show what would be deleted without deleting it")
-	cmd.Flags().BoolVar(&o.stale, "stale", false, "delete outputs of earlier runs that no task makes any more")
+	cmd.Flags().BoolVar(&o.stale, "stale", false, "delete outputs of earlier runs that are no longer made")
 	cmd.Flags().BoolVar(&o.edited, "edited", false, "also delete outputs that were edited since")
 	return cmd
 }
@@ -203,7 +203,9 @@ func (a *app) sweep(ctx context.Context, p *project.Project, made []cache.Made, 
 	removed := paths
 	var failed error
 	if !o.dryRun {
-		removed, failed = a.session.Cache(session.Request{}).Sweep(paths)
+		c := a.session.Cache(session.Request{})
+		removed, failed = c.Sweep(paths)
+		failed = errors.Join(failed, c.Forget(made, removed))
 	}
 	var b strings.Builder
 	for _, path := range removed {

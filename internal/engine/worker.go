@@ -232,8 +232,10 @@ func (l *loop) runAndKeep(ctx context.Context, t task, r *Result, v *cache.Decis
 		r.Reason = ""
 		r.note(l.cfg.Secrets.Text(fmt.Sprintf("but %s changed meanwhile: not recorded, it runs again next time", kept.Changed)))
 	}
-	if kept.NotStored != "" {
-		r.note(kept.NotStored)
+	for _, text := range []string{kept.NotStored, l.cfg.Secrets.Text(kept.Stale)} {
+		if text != "" {
+			r.note(text)
+		}
 	}
 	return err
 }

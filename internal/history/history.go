@@ -39,6 +39,9 @@ type Record struct {
 	OutputsSum  string                  `json:"outputs_sum"` // of its outputs
 	Fingerprint fingerprint.Fingerprint `json:"fingerprint"`
 	Outputs     []fingerprint.File      `json:"outputs"`
+	// Stale are outputs of earlier runs that the run did not make, and that are still
+	// there as they were left. Those that the patterns of writes mean are among Outputs, too.
+	Stale []fingerprint.File `json:"stale,omitempty"`
 
 	ID string `json:"-"` // under which it is kept
 }
@@ -135,6 +138,7 @@ func readRecord(path string) (r Record, found bool) {
 	}
 	fingerprint.Reread(r.Fingerprint.Files)
 	fingerprint.Reread(r.Outputs)
+	fingerprint.Reread(r.Stale)
 	r.Fingerprint.Sum = r.Sum
 	r.ID = strings.TrimSuffix(filepath.Base(path), ".json")
 	return r, true

@@ -1,6 +1,9 @@
 package plan
 
 import (
+	"runtime"
+	"slices"
+
 	"tugline/internal/glob"
 	"tugline/internal/project"
 )
@@ -27,6 +30,13 @@ func Written(p *project.Project, req Request) []Glob {
 		}
 	}
 	return all
+}
+
+// MayWrite reports whether a task of p may write the file at a path, relative to the top
+// folder. Values count as "*", whatever they are, so nothing is asked or computed.
+func MayWrite(p *project.Project, path string) bool {
+	b := newBuilder(p, Request{NoCompute: true, OS: runtime.GOOS, Arch: runtime.GOARCH})
+	return slices.ContainsFunc(p.Tasks, func(t *project.Task) bool { return matching(b.unfilled(t, t.Writes, nil), path) != nil })
 }
 
 // known returns the instances of t, as far as they are known: one without

@@ -115,6 +115,7 @@ func (s *Session) Cache(r Request) *cache.Cache {
 	for _, t := range r.AsIs {
 		c.AsIs[t] = true
 	}
+	c.Writes = func(path string) bool { return plan.MayWrite(s.Project, path) }
 	c.Running = func(step *plan.Step, sum string) bool {
 		r, runs := s.Background.Find(context.Background(), step.ID())
 		return runs && r.Sum == sum
