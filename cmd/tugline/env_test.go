@@ -179,10 +179,12 @@ run = "true"
 	s.states(both...)
 	edit := func(from, to string) { s.write("tugline.toml", strings.ReplaceAll(s.read("tugline.toml"), from, to)) }
 	edit(`API_URL = "one"`, `API_URL = "two"`)
+	assert.Contains(t, s.tugline("plan", "build").stdout, `API_URL is "two", it was "one", used at tugline.toml:15:15`)
 	states := s.states(both...)
 	assert.Equal(t, "unchanged", states["install"])
 	assert.Equal(t, `ran: API_URL is "two", it was "one"`, states["build"])
 	s.env = append(s.env, "NODE_ENV=prod", "PATH="+os.Getenv("PATH")+":/nowhere")
+	assert.Contains(t, s.tugline("plan", "install").stdout, `NODE_ENV is "prod", it was not set, used at tugline.toml:9:14`)
 	states = s.states(both...)
 	assert.Equal(t, `ran: NODE_ENV is "prod", it was not set`, states["install"])
 	assert.Equal(t, "unchanged", states["build"], "the caller's PATH does not count")

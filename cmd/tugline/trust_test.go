@@ -228,7 +228,7 @@ run = 'true $FLAGS $PATHS $JOBS'
 	s.env = append(s.env, "PATH="+os.Getenv("PATH")+":/elsewhere")
 	assert.Equal(t, "unchanged", s.states("t")["t"])
 	s.write("tugline.toml", strings.Replace(s.read("tugline.toml"), "bin:", "lib:", 1))
-	assert.Equal(t, `run: PATHS is "lib:$PATH", it was "bin:$PATH"`, s.planned("t")["t"])
+	assert.Equal(t, `run: PATHS is "lib:$PATH", it was "bin:$PATH", used at tugline.toml:8:21`, s.planned("t")["t"])
 }
 
 // What was made for a source that is gone must not go on into what is shipped.

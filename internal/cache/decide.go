@@ -170,6 +170,17 @@ func (c *Cache) differences(s *plan.Step, v *Decision, in fileView) ([]fingerpri
 	now := v.now
 	now.Files = fingerprint.Files(reads)
 	reasons := fingerprint.Compare(record.Fingerprint, now)
+	for i := range reasons {
+		if r := &reasons[i]; r.Kind == "variable" {
+			if place, used := s.PlaceOf(r.What); !place.IsZero() {
+				at, of := place.String(), "declaration"
+				if used {
+					of = "use"
+				}
+				r.Place, r.PlaceOf = &at, &of
+			}
+		}
+	}
 	if len(reasons) == 0 {
 		outputs, err := matchOutputs(s.Writes, in)
 		if err != nil {

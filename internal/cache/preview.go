@@ -23,8 +23,9 @@ type StepPreview struct {
 
 // Preview is what a run would do.
 type Preview struct {
-	Steps   []StepPreview // those that have commands, in order
-	Removes []Made        // by instances that are no more
+	Steps   []StepPreview               // those that have commands, in order
+	Removes []Made                      // by instances that are no more
+	Causes  map[*plan.Step][]plan.Cause // why each step is in the plan
 }
 
 // Preview returns what a run of p would do. It changes nothing but p, which gets
@@ -38,7 +39,7 @@ func (c *Cache) Preview(ctx context.Context, p *plan.Plan) (Preview, error) {
 	if err == nil {
 		err = f.services(p)
 	}
-	return Preview{f.all, f.removes}, err
+	return Preview{f.all, f.removes, p.Causes()}, err
 }
 
 // services finds which services will be started: those that are asked for by name,

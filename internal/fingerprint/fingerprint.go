@@ -205,6 +205,11 @@ type Reason struct {
 	From string `json:"from"` // before; empty if there was nothing
 	To   string `json:"to"`   // now
 	Text string `json:"text"` // the whole, as a user reads it
+
+	// Place is where in the project file a variable is used, or else declared; nil: not
+	// known. PlaceOf tells which: use or declaration.
+	Place   *string `json:"place"`
+	PlaceOf *string `json:"place_of"`
 }
 
 // Compare returns in what now differs from prev, commands first, files last.
@@ -316,14 +321,14 @@ func CompareFiles(kind string, prev, now []File) []Reason {
 		delete(before, f.Path)
 		switch {
 		case !was:
-			reasons = append(reasons, Reason{kind, f.Path, "", f.Mark, fmt.Sprintf(words[0], f.Path)})
+			reasons = append(reasons, Reason{Kind: kind, What: f.Path, To: f.Mark, Text: fmt.Sprintf(words[0], f.Path)})
 		case from != f.Mark:
-			reasons = append(reasons, Reason{kind, f.Path, from, f.Mark, fmt.Sprintf(words[1], f.Path)})
+			reasons = append(reasons, Reason{Kind: kind, What: f.Path, From: from, To: f.Mark, Text: fmt.Sprintf(words[1], f.Path)})
 		}
 	}
 	for _, f := range prev {
 		if _, gone := before[f.Path]; gone {
-			reasons = append(reasons, Reason{kind, f.Path, f.Mark, "", fmt.Sprintf(words[2], f.Path)})
+			reasons = append(reasons, Reason{Kind: kind, What: f.Path, From: f.Mark, Text: fmt.Sprintf(words[2], f.Path)})
 		}
 	}
 	slices.SortStableFunc(reasons, func(a, b Reason) int { return strings.Compare(a.What, b.What) })

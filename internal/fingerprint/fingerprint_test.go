@@ -142,8 +142,8 @@ func TestSecretsInPlainValuesAreToldApart(t *testing.T) {
 func TestCompareFilesTellsOfOutputs(t *testing.T) {
 	prev := []File{{Path: "a", Mark: "1"}, {Path: "b", Mark: "2"}}
 	assert.Equal(t, []Reason{
-		{"output", "a", "1", "", "output a is missing"},
-		{"output", "b", "2", "3", "output b was changed"},
-		{"output", "c", "", "4", "unexpected output c"},
+		{Kind: "output", What: "a", From: "1", Text: "output a is missing"},
+		{Kind: "output", What: "b", From: "2", To: "3", Text: "output b was changed"},
+		{Kind: "output", What: "c", To: "4", Text: "unexpected output c"},
 	}, CompareFiles("output", prev, []File{{Path: "b", Mark: "3"}, {Path: "c", Mark: "4"}}))
 }

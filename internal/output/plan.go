@@ -39,20 +39,36 @@ var actions = []cache.Action{cache.ToRun, cache.Maybe, cache.ToRestore, cache.To
 const maxReasons = 4
 
 // Plan writes what a run would do, one step a line, each followed by the
-// reasons after the first.
+// reasons after the first and by why it is in the plan.
 func Plan(w io.Writer, preview cache.Preview, verbose bool, st Style) error {
 	steps := together(preview.Steps)
 	var b strings.Builder
+	quiet := quietInstances(steps, verbose)
 	width := 0
 	for _, s := range steps {
-		width = max(width, min(maxName, runewidth.StringWidth(s.Step.Name)))
+		name := s.Step.Name
+		if _, together := quiet[s.Step]; together {
+			name = s.Step.Task.Name
+		}
+		width = max(width, min(maxName, runewidth.StringWidth(name)))
 	}
 	indent := pad("", stateWidth+width+4)
-	quiet := quietInstances(steps, verbose)
+	told := map[*project.Task]string{}
+	cause := func(s *plan.Step) {
+		text := causeText(preview.Causes[s], verbose)
+		if s.Stays() && !verbose { // its reason is who needs it
+			text = ""
+		}
+		if text != "" && told[s.Task] != text {
+			told[s.Task] = text
+			b.WriteString(pad("", stateWidth+2) + st.faint(printable(text)) + "\n")
+		}
+	}
 	for _, s := range steps {
 		if line, together := quiet[s.Step]; together {
 			if line != "" {
 				b.WriteString(st.action(s.Action, pad(string(s.Action), stateWidth)) + "  " + pad(s.Step.Task.Name, width) + "  " + line + "\n")
+				cause(s.Step)
 			}
 			continue
 		}
@@ -62,6 +78,7 @@ func Plan(w io.Writer, preview cache.Preview, verbose bool, st Style) error {
 		for _, text := range texts[1:] {
 			b.WriteString(indent + text + "\n")
 		}
+		cause(s.Step)
 		if verbose && s.Action != cache.Skip {
 			for _, by := range engine.ShellsOf(s.Step.Task, runtime.GOOS) {
 				b.WriteString(indent + st.faint(printable("runs in "+by.String())) + "\n")
@@ -77,6 +94,34 @@ func Plan(w io.Writer, preview cache.Preview, verbose bool, st Style) error {
 	b.WriteString("\n" + actionCounts(steps, st) + "\n")
 	_, err := io.WriteString(w, b.String())
 	return err
+}
+
+// causeText says why a step is in a plan; empty: it was asked for. Of several causes the
+// others are only counted, unless all are wanted.
+func causeText(causes []plan.Cause, all bool) string {
+	var texts []string
+	for _, c := range causes {
+		switch c.Kind {
+		case plan.Requested:
+			return ""
+		case plan.ReadsIt:
+			as := ""
+			if c.Read.Text.Value != c.Write.Text.Value {
+				as = " as " + c.Read.Text.Value
+			}
+			texts = append(texts, fmt.Sprintf("writes %s (%s), which %s reads%s (%s)", c.Write.Text.Value, c.Write.Text.Span, c.By.Task.Name, as, c.Read.Text.Span))
+		case project.Needs:
+			texts = append(texts, fmt.Sprintf("needed by %s (%s)", c.By.Task.Name, c.Place))
+		case project.DirectCalls:
+			texts = append(texts, fmt.Sprintf("called by %s (%s)", c.By.Task.Name, c.Place))
+		default:
+			texts = append(texts, fmt.Sprintf("called by %s in %s (%s)", c.By.Task.Name, c.Kind, c.Place))
+		}
+	}
+	if len(texts) > 1 && !all {
+		return fmt.Sprintf("%s, and %d more", texts[0], len(texts)-1)
+	}
+	return strings.Join(texts, "; ")
 }
 
 // together returns steps with all instances of a task behind the first one.
@@ -131,6 +176,18 @@ const maxText = 160
 // reasonText returns a reason on one line. Long values, such as those of PATH, are
 // cut in the middle.
 func reasonText(r fingerprint.Reason) string {
+	text := reasonAlone(r)
+	if r.Place == nil {
+		return text
+	}
+	if *r.PlaceOf == "use" {
+		return text + ", used at " + printable(*r.Place)
+	}
+	return text + ", declared at " + printable(*r.Place)
+}
+
+// reasonAlone is reasonText without the place.
+func reasonAlone(r fingerprint.Reason) string {
 	text := printable(r.Text)
 	if runewidth.StringWidth(text) <= maxText || r.Kind != "variable" && r.Kind != "argument" {
 		return text
@@ -197,14 +254,48 @@ type jsonStep struct {
 	Action  cache.Action         `json:"action"`
 	Reasons []fingerprint.Reason `json:"reasons"`
 	Needs   []string             `json:"needs"`
+	Because []jsonCause          `json:"because"`
 	Shells  []jsonShell          `json:"shells"`
+}
+
+// jsonCause is why a step is in a plan, as JSON.
+type jsonCause struct {
+	Kind  project.Kind `json:"kind"`
+	By    *string      `json:"by"`
+	Place *string      `json:"place"`
+	Write *jsonPattern `json:"writes"`
+	Read  *jsonPattern `json:"reads"`
+}
+
+type jsonPattern struct {
+	Pattern string `json:"pattern"`
+	Place   string `json:"place"`
+}
+
+func causesJSON(causes []plan.Cause) []jsonCause {
+	list := []jsonCause{}
+	for _, c := range causes {
+		out := jsonCause{Kind: c.Kind}
+		if c.By != nil {
+			place := c.Place.String()
+			out.By, out.Place = &c.By.Name, &place
+		}
+		if c.Kind == plan.ReadsIt {
+			out.Write = &jsonPattern{c.Write.Text.Value, c.Write.Text.Span.String()}
+			out.Read = &jsonPattern{c.Read.Text.Value, c.Read.Text.Span.String()}
+		}
+		list = append(list, out)
+	}
+	return list
 }
 
 // PlanJSON writes the same as one JSON object.
 func PlanJSON(w io.Writer, preview cache.Preview) error {
 	list := make([]jsonStep, 0, len(preview.Steps))
 	for _, s := range preview.Steps {
-		list = append(list, stepJSON(s))
+		one := stepJSON(s)
+		one.Because = causesJSON(preview.Causes[s.Step])
+		list = append(list, one)
 	}
 	removes := []jsonRemoval{}
 	for _, made := range preview.Removes {

@@ -2,6 +2,7 @@ package plan
 
 import (
 	"fmt"
+	"regexp"
 
 	"tugline/internal/project"
 	"tugline/internal/secret"
@@ -32,7 +33,7 @@ func (b *builder) refer(s *Step) {
 			}
 		}
 	}
-	s.mentions(follow)
+	s.mentions(func(name string, _ *project.Text) { follow(name) })
 	for _, v := range s.Task.Env {
 		follow(v.Name) // what a task declares it refers to
 	}
@@ -45,39 +46,61 @@ func (b *builder) refer(s *Step) {
 }
 
 // mentions calls visit with each variable that a text of s mentions, also more than once.
-func (s *Step) mentions(visit func(name string)) {
-	for i := range s.Run {
-		for _, name := range project.RefersInScript(s.Run[i].Value, s.Task.Shell) {
-			visit(name)
+func (s *Step) mentions(visit func(name string, text *project.Text)) {
+	script := func(text *project.Text, shell project.Shell) {
+		for _, name := range project.RefersInScript(text.Value, shell) {
+			visit(name, text)
 		}
 	}
-	if w := s.Task.When; w.Run.Value != "" {
-		for _, name := range project.RefersInScript(w.Run.Value, project.Shell{}) {
-			visit(name)
+	template := func(text *project.Text) {
+		for _, name := range text.Refers() {
+			visit(name, text)
 		}
+	}
+	for i := range s.Run {
+		script(&s.Run[i], s.Task.Shell)
+	}
+	if w := s.Task.When; w.Run.Value != "" {
+		script(&w.Run, project.Shell{})
 	}
 	if service := s.Task.Service; service != nil {
 		for _, text := range service.Texts() {
-			for _, name := range text.Refers() {
-				visit(name)
-			}
+			template(&text)
 		}
-		for _, name := range project.RefersInScript(service.Ready.Run.Value, project.Shell{}) {
-			visit(name)
-		}
+		script(&service.Ready.Run, project.Shell{})
 	}
 	for _, paths := range [][]project.Paths{s.Task.Reads, s.Task.Writes} {
 		for _, p := range paths {
-			for _, g := range p.Globs {
-				for _, name := range g.Text.Refers() {
-					visit(name)
-				}
+			for i := range p.Globs {
+				template(&p.Globs[i].Text)
 			}
 		}
 	}
-	for _, name := range s.Task.Folder.Refers() {
-		visit(name)
+	template(&s.Task.Folder)
+}
+
+// PlaceOf returns where a task uses a variable: where it says that it reads it, or the
+// first of its texts that mentions it. used is false if none does; then the place is where
+// the variable is declared, which may be nowhere.
+func (s *Step) PlaceOf(name string) (place project.Span, used bool) {
+	for _, n := range s.Task.ReadsEnv {
+		if n.Value == name {
+			return n.Span, true
+		}
 	}
+	s.mentions(func(mentioned string, text *project.Text) {
+		if mentioned != name || used {
+			return
+		}
+		used, place = true, text.Span
+		if at := regexp.MustCompile(`\b` + regexp.QuoteMeta(name) + `\b`).FindStringIndex(text.Value); at != nil {
+			place = text.At(at[0], len(name))
+		}
+	})
+	if d := s.scope.inFiles(name); !used && d != nil {
+		place = d.Span
+	}
+	return place, used
 }
 
 // needAnswers reports whether one of vars is computed or required.

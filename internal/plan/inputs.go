@@ -82,7 +82,7 @@ func (s *Step) Inputs() []Input {
 // declare.
 func (s *Step) keepUsed(names map[string]bool) {
 	used := map[string]bool{}
-	s.mentions(func(name string) { used[name] = true })
+	s.mentions(func(name string, _ *project.Text) { used[name] = true })
 	for _, v := range s.Task.Env {
 		used[v.Name] = true
 	}

@@ -87,7 +87,7 @@ func (sc *scope) countsFor(t *project.Task, vars []Variable, req Request) []Vari
 	}
 	mentioned := map[string]bool{}
 	s := &Step{Task: t, Run: t.RunOn(req.OS)}
-	s.mentions(func(name string) { mentioned[name] = true })
+	s.mentions(func(name string, _ *project.Text) { mentioned[name] = true })
 	own := map[string]bool{}
 	for _, v := range t.Env {
 		own[v.Name] = true
