@@ -34,6 +34,8 @@ type Decision struct {
 
 	Finished bool          // it was finished in the run that is resumed
 	Saved    time.Duration // what its last good run took; 0: not known
+	// EmptyReads are the patterns of reads that match nothing.
+	EmptyReads []plan.Glob
 
 	head    history.Head            // of its record, when it was decided
 	now     fingerprint.Fingerprint // without files

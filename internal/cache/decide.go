@@ -92,6 +92,9 @@ func (c *Cache) decide(ctx context.Context, s *plan.Step, inputs []plan.Input, i
 			v.agree(s, inputs, reads, c.World)
 		}
 	}
+	if err == nil && len(s.Reads) > 0 {
+		c.noteEmptyReads(s, &v)
+	}
 	return v, err
 }
 

@@ -271,7 +271,7 @@ func (c *Cache) write(s *plan.Step, v *Decision, r result) error {
 	}
 	return c.Ledger.Write(s.ID(), history.Record{
 		Call: s.Name, Task: s.Task.Name, Run: c.Run, Finished: time.Now().UTC(), Ms: r.took.Milliseconds(),
-		Sum: now.Sum, OutputsSum: outputsSum.String(), Fingerprint: now, Outputs: written, Stale: r.stale,
+		Sum: now.Sum, OutputsSum: outputsSum.String(), Fingerprint: now, Outputs: written, Stale: r.stale, EmptyReads: patternsOf(v.EmptyReads),
 	})
 }
 
@@ -293,4 +293,12 @@ func (c *Cache) noteFolders(s *plan.Step, outputs []files.Found) error {
 		}
 	}
 	return nil
+}
+
+func patternsOf(globs []plan.Glob) []string {
+	var patterns []string
+	for _, g := range globs {
+		patterns = append(patterns, g.Pattern)
+	}
+	return patterns
 }

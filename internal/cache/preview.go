@@ -26,6 +26,8 @@ type Preview struct {
 	Steps   []StepPreview               // those that have commands, in order
 	Removes []Made                      // by instances that are no more
 	Causes  map[*plan.Step][]plan.Cause // why each step is in the plan
+	// EmptyReads are the patterns of reads that match nothing, and that no task is to fill.
+	EmptyReads []EmptyRead
 }
 
 // Preview returns what a run of p would do. It changes nothing but p, which gets
@@ -39,7 +41,7 @@ func (c *Cache) Preview(ctx context.Context, p *plan.Plan) (Preview, error) {
 	if err == nil {
 		err = f.services(p)
 	}
-	return Preview{f.all, f.removes, p.Causes()}, err
+	return Preview{f.all, f.removes, p.Causes(), f.empty.List(c)}, err
 }
 
 // services finds which services will be started: those that are asked for by name,
@@ -149,15 +151,16 @@ func (f *previewer) isReady(s *plan.Step) bool {
 type decided struct {
 	action   Action
 	reasons  []fingerprint.Reason
-	finished bool   // in the run that is resumed
-	sum      string // of the fingerprint
+	finished bool        // in the run that is resumed
+	sum      string      // of the fingerprint
+	empty    []plan.Glob // which of its reads match nothing
 	err      error
 }
 
 // decidedIn judges a step by the files of a view.
 func (c *Cache) decidedIn(ctx context.Context, s *plan.Step, inputs []plan.Input, in fileView) decided {
 	v, err := c.decide(ctx, s, inputs, in)
-	return decided{v.Action, v.Reasons, v.Finished, v.now.Sum, err}
+	return decided{v.Action, v.Reasons, v.Finished, v.now.Sum, v.EmptyReads, err}
 }
 
 // decideAll judges all steps that are decided for themselves, on all processors:
@@ -199,6 +202,7 @@ type previewer struct {
 	base    fileView // the files, without what will be removed
 	all     []StepPreview
 	removes []Made
+	empty   EmptyReads
 	pending map[*plan.Step]bool          // they may do something
 	ends    map[*plan.Step]plan.Outcomes // how they may end
 
@@ -239,11 +243,20 @@ func (f *previewer) step(p *plan.Plan, s *plan.Step, decided *decided) error {
 	}
 	if one.Action == Skip {
 		ends = endings(Skip, false)
+	} else {
+		f.empty.Add(s, withoutWriters(s, decided.empty))
 	}
 	f.pending[s] = one.Action != UpToDate && one.Action != Skip
 	f.ends[s] = ends | f.blocked(s.Needs)
 	f.all = append(f.all, one)
 	return nil
+}
+
+// withoutWriters returns globs without those that another step of the plan writes.
+func withoutWriters(s *plan.Step, globs []plan.Glob) []plan.Glob {
+	return slices.DeleteFunc(slices.Clone(globs), func(g plan.Glob) bool {
+		return slices.ContainsFunc(s.FileNeeds, func(via plan.FileNeed) bool { return via.Read.Text.Span == g.Text.Span })
+	})
 }
 
 // blocked returns Blocked if one of needs may fail or be blocked itself, else nothing.

@@ -16,6 +16,7 @@ import (
 	"tugline/internal/output"
 	"tugline/internal/plan"
 	"tugline/internal/project"
+	"tugline/internal/session"
 	"tugline/internal/shell"
 )
 
@@ -199,6 +200,11 @@ func (a *app) examine(ctx context.Context, p *project.Project, names []string, f
 	if err != nil || fileOnly {
 		return err
 	}
+	empty, err := a.session.Cache(session.Request{}).EmptyReadsOf(pl.Steps)
+	if err != nil {
+		return err
+	}
+	a.tell(output.Diagnostics(output.EmptyReads(empty), a.style(a.env.Stderr)))
 	checked, missingErr := a.session.Requirements(ctx, pl)
 	if err := output.Requirements(a.env.Stdout, checked, a.style(a.env.Stdout)); err != nil {
 		return err

@@ -115,22 +115,23 @@ type loop struct {
 	quit    chan struct{}  // closed when all steps have ended
 	idle    int            // workers with nothing to do
 
-	waits    []int             // by step: how many others it still waits for
-	waiting  [][]*plan.Step    // by step: those that wait for it
-	decides  [][]*plan.Trigger // by step: the triggers of which it is an owner
-	triggers map[*plan.Trigger]*triggerState
-	state    []State  // by step: empty while it has not ended
-	steps    []*Step  // by step: what is told of it; nil: nothing yet
-	slots    []bool   // which are taken
-	slotOf   []int    // by step: in which it ran, from 1; 0: in none
-	moved    []bool   // by step: it did something, or what it stands for did
-	queued   []bool   // by step: it is ready, or it has been
-	ready    queue    // may start now
-	unwanted []Result // of steps that are to end without running
-	running  int
-	ended    int
-	terminal bool // what runs owns the terminal
-	summary  Summary
+	waits      []int             // by step: how many others it still waits for
+	waiting    [][]*plan.Step    // by step: those that wait for it
+	decides    [][]*plan.Trigger // by step: the triggers of which it is an owner
+	triggers   map[*plan.Trigger]*triggerState
+	state      []State  // by step: empty while it has not ended
+	steps      []*Step  // by step: what is told of it; nil: nothing yet
+	slots      []bool   // which are taken
+	slotOf     []int    // by step: in which it ran, from 1; 0: in none
+	moved      []bool   // by step: it did something, or what it stands for did
+	queued     []bool   // by step: it is ready, or it has been
+	ready      queue    // may start now
+	unwanted   []Result // of steps that are to end without running
+	running    int
+	ended      int
+	terminal   bool             // what runs owns the terminal
+	emptyReads cache.EmptyReads // of the steps that have ended
+	summary    Summary
 
 	failures map[*plan.FailureScope][]failure       // in the order in which they happened
 	cancels  map[*plan.Step]context.CancelCauseFunc // of the steps that run
@@ -222,6 +223,7 @@ func (l *loop) run(ctx context.Context) {
 	close(l.quit)
 	l.workers.Wait()
 	l.summary.Wall = l.cfg.Now().Sub(started)
+	l.summary.EmptyReads = l.emptyReads.List(l.cfg.Cache)
 	l.tell(Event{Kind: RunFinished, Time: l.cfg.Now(), Result: Result{State: l.outcomeOfAll(ctx), Took: l.summary.Wall}})
 }
 
@@ -525,6 +527,9 @@ func (l *loop) finish(r Result) {
 		l.moved[i] = r.State != Unchanged && r.State != Skipped
 	} else {
 		l.moved[i] = l.afterMoved(r.step)
+	}
+	if r.looked {
+		l.emptyReads.Add(r.step, r.emptyReads)
 	}
 	l.summary.Busy += r.Took
 	l.summary.Saved += r.Saved

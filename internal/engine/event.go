@@ -2,6 +2,7 @@ package engine
 
 import (
 	"time"
+	"tugline/internal/cache"
 
 	"tugline/internal/fingerprint"
 	"tugline/internal/plan"
@@ -115,6 +116,8 @@ type Result struct {
 	Whole      bool                 // it stands for a call as a whole, which was skipped or failed with it
 	moved      bool                 // of a service: it was started
 	step       *plan.Step           // that Step tells of
+	emptyReads []plan.Glob          // which of its patterns matched nothing
+	looked     bool                 // emptyReads is known
 	Uncalled   bool                 // it is skipped because its case did not arise: nothing called it
 }
 
@@ -144,6 +147,8 @@ type Summary struct {
 	Wall    time.Duration // from start to end
 	Busy    time.Duration // of all steps together
 	Saved   time.Duration // of all steps that need not run
+	// EmptyReads are the patterns of reads that matched nothing.
+	EmptyReads []cache.EmptyRead
 }
 
 // Count returns how many steps with work of their own ended in state.

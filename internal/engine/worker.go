@@ -162,6 +162,7 @@ func (l *loop) decideAndRun(ctx context.Context, t task, r *Result) error {
 		}
 	}
 	r.Reasons, r.DoneBefore, r.Sum = v.Reasons, v.Finished, v.Sum()
+	r.emptyReads, r.looked = v.EmptyReads, m.Round == nil || v.Action != cache.UpToDate
 	r.Reason = l.cfg.Secrets.Text(summary(v.Reasons)) // names of files may hold a secret
 	if v.Action == cache.UpToDate {
 		r.State, r.Saved = Unchanged, v.Saved

@@ -43,6 +43,8 @@ type Record struct {
 	// there as they were left. Those that the patterns of writes mean are among Outputs, too.
 	Stale []fingerprint.File `json:"stale,omitempty"`
 
+	EmptyReads []string `json:"empty_reads,omitempty"` // the patterns of reads that matched nothing
+
 	ID string `json:"-"` // under which it is kept
 }
 
@@ -89,13 +91,15 @@ type header struct {
 	Sum        string `json:"sum"`
 	OutputsSum string `json:"outputs_sum"`
 	Ms         int64  `json:"ms"`
-	Digest     string `json:"digest"` // BLAKE3 of the second line
+	EmptyReads bool   `json:"empty_reads,omitempty"` // a pattern of reads matched nothing
+	Digest     string `json:"digest"`                // BLAKE3 of the second line
 }
 
 // Head is what is needed of a record to see that nothing changed.
 type Head struct {
 	Sum, OutputsSum string
 	Ms              int64 // how long the run took
+	EmptyReads      bool  // a pattern of reads matched nothing
 }
 
 // Head returns the head of the record of a call. found is false if there is
@@ -113,7 +117,7 @@ func (l *Ledger) Head(id string) (head Head, found bool) {
 	if !whole || json.Unmarshal(line, &h) != nil || h.Version != version {
 		return head, false
 	}
-	return Head{h.Sum, h.OutputsSum, h.Ms}, true
+	return Head{h.Sum, h.OutputsSum, h.Ms, h.EmptyReads}, true
 }
 
 // Read returns the whole record of a call. found is false if there is none, or
@@ -194,7 +198,7 @@ func (l *Ledger) Write(id string, r Record) error {
 	if err != nil {
 		return fmt.Errorf("writing the record of %q: %w", r.Call, err)
 	}
-	head, err := json.Marshal(header{version, r.Sum, r.OutputsSum, r.Ms, digest(body)})
+	head, err := json.Marshal(header{version, r.Sum, r.OutputsSum, r.Ms, len(r.EmptyReads) > 0, digest(body)})
 	if err != nil {
 		return fmt.Errorf("writing the record of %q: %w", r.Call, err)
 	}

@@ -42,7 +42,7 @@ func TestARecordIsReadAsItWasWritten(t *testing.T) {
 	assert.Equal(t, sample(), r)
 	head, found := l.Head(id)
 	assert.True(t, found)
-	assert.Equal(t, Head{"s", "o", 12}, head)
+	assert.Equal(t, Head{"s", "o", 12, false}, head)
 	_, _, begun = l.Begun(id)
 	assert.False(t, begun, "it ended well")
 	assert.Equal(t, []Record{sample()}, l.All())

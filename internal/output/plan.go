@@ -91,7 +91,7 @@ func Plan(w io.Writer, preview cache.Preview, verbose bool, st Style) error {
 		}
 		b.WriteString(printable(fmt.Sprintf("would remove %s: its instance %s no longer exists", strings.Join(made.Paths, ", "), made.Record.Call)) + "\n")
 	}
-	b.WriteString("\n" + actionCounts(steps, st) + "\n")
+	b.WriteString(emptyReads(preview.EmptyReads, st) + "\n" + actionCounts(steps, st) + "\n")
 	_, err := io.WriteString(w, b.String())
 	return err
 }
@@ -301,7 +301,23 @@ func PlanJSON(w io.Writer, preview cache.Preview) error {
 	for _, made := range preview.Removes {
 		removes = append(removes, jsonRemoval{made.Record.Call, made.Paths})
 	}
-	return JSON(w, map[string]any{"tasks": list, "removes": removes})
+	empty := []jsonEmptyRead{}
+	for _, r := range preview.EmptyReads {
+		one := jsonEmptyRead{Task: r.Task.Name, Pattern: r.Text.Value, Place: r.Text.Span.String()}
+		if r.Near != "" {
+			one.Near = &r.Near
+		}
+		empty = append(empty, one)
+	}
+	return JSON(w, map[string]any{"tasks": list, "removes": removes, "empty_reads": empty})
+}
+
+// jsonEmptyRead is a pattern of reads that matches nothing, as JSON.
+type jsonEmptyRead struct {
+	Task    string  `json:"task"`
+	Pattern string  `json:"pattern"`
+	Place   string  `json:"place"`
+	Near    *string `json:"near"`
 }
 
 // jsonRemoval is what an instance left that is no more, as JSON.

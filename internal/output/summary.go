@@ -5,6 +5,9 @@ import (
 	"strings"
 	"time"
 
+	"github.com/fatih/color"
+
+	"tugline/internal/cache"
 	"tugline/internal/engine"
 	"tugline/internal/project"
 )
@@ -18,7 +21,45 @@ func (d *Display) Summary(s engine.Summary, st Style) {
 	if d.quiet && len(s.Failures()) == 0 && s.Count(engine.Stopped) == 0 {
 		return
 	}
+	d.write(emptyReads(s.EmptyReads, d.style))
 	d.write(d.summaryLine(s))
+}
+
+// maxEmptyReads is of how many patterns of reads that match nothing is told.
+const maxEmptyReads = 5
+
+// emptyReads tells of patterns of reads that match nothing, a line each behind an empty
+// one; empty: there are none.
+func emptyReads(all []cache.EmptyRead, st Style) string {
+	if len(all) == 0 {
+		return ""
+	}
+	text := "\n"
+	for i, r := range all {
+		if i == maxEmptyReads {
+			return text + fmt.Sprintf("and %d more patterns of reads match nothing; tugline doctor lists them\n", len(all)-i)
+		}
+		line := fmt.Sprintf("nothing matches %s, which %s reads (%s)", r.Text.Value, r.Task.Name, r.Text.Span)
+		if r.Near != "" {
+			line += fmt.Sprintf("; did you mean %s?", r.Near)
+		}
+		text += st.paint(printable(line), color.FgHiYellow) + "\n"
+	}
+	return text
+}
+
+// EmptyReads returns what is found of patterns of reads that match nothing, as warnings.
+func EmptyReads(all []cache.EmptyRead) project.Diagnostics {
+	var found project.Diagnostics
+	for _, r := range all {
+		d := project.Diagnostic{Span: r.Text.Span, Msg: fmt.Sprintf("warning: nothing matches %s, which task %q reads", r.Text.Value, r.Task.Name)}
+		if r.Near != "" {
+			d.Hint = fmt.Sprintf("did you mean %s?", r.Near)
+		}
+		found = append(found, d)
+	}
+	found.Sort()
+	return found
 }
 
 // fullFailures is how many failures of instances of one task are shown in full.
