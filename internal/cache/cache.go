@@ -3,6 +3,7 @@
 package cache
 
 import (
+	"sync"
 	"time"
 
 	"tugline/internal/files"
@@ -41,6 +42,9 @@ type Decision struct {
 	now     fingerprint.Fingerprint // without files
 	outputs files.Digest            // the sum of the outputs, as they are now
 	reads   []files.Found           // what it reads, unless it is to be left
+	listed  []string                // what its depfile listed, when that is known
+	depfile files.Look              // how that looked before it ran
+	begun   int64                   // a file with a later time of change changed after it had begun, see [files.Look.Modified]
 	present []files.Found           // what stood in the places of its outputs before it ran or was restored
 }
 
@@ -68,6 +72,8 @@ type Cache struct {
 	// Running reports whether a service runs in the background with a fingerprint of a
 	// sum. nil: none does.
 	Running func(s *plan.Step, sum string) bool
+	listed  sync.Map // by the ID of a step: what its depfile listed in this run
+
 	// Round is the round of a watch. nil: there is none, or it is the first one.
 	Round *Round
 }
@@ -77,7 +83,9 @@ func reason(kind, text string) []fingerprint.Reason {
 }
 
 // Declares reports whether a step says what it reads or writes.
-func Declares(s *plan.Step) bool { return len(s.Task.Reads)+len(s.Task.Writes) > 0 }
+func Declares(s *plan.Step) bool {
+	return len(s.Task.Reads)+len(s.Task.Writes) > 0 || s.Task.Depfile.Value != ""
+}
 
 // Round is what is known of a round of a watch, which follows on another one.
 type Round struct {

@@ -62,7 +62,7 @@ func (c *Cache) decide(ctx context.Context, s *plan.Step, inputs []plan.Input, i
 		}
 		return v, nil
 	}
-	v := Decision{Action: ToRun}
+	v := Decision{Action: ToRun, listed: listedIn(s.Reads)}
 	head, known := c.Ledger.Head(s.ID())
 	v.head = head
 	reads, err := inputsOf(s, &v, known, in)
@@ -86,6 +86,9 @@ func (c *Cache) decide(ctx context.Context, s *plan.Step, inputs []plan.Input, i
 		c.resume(s, &v)
 	default:
 		err = c.compare(ctx, s, &v, head, known, in)
+		if err == nil && v.Action == ToRun && s.Depfile != "" && !(len(v.Reasons) == 1 && v.Reasons[0].Kind == "failed") {
+			err = c.findListed(ctx, s, &v, inputs, in)
+		}
 	}
 	if err == nil && v.Action != UpToDate && v.reads == nil {
 		if v.reads, err = match(s.Reads, in); err == nil { // now, while it is known

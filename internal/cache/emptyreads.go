@@ -27,7 +27,7 @@ func emptyReads(reads []plan.Glob, found []files.Found) []plan.Glob {
 	}
 	var empty []plan.Glob
 	for _, g := range reads {
-		if g.Not {
+		if g.Not || g.Listed {
 			continue
 		}
 		set, err := glob.Compile([]glob.Pattern{{Text: g.Pattern}})
@@ -92,7 +92,7 @@ func (e *EmptyReads) Add(s *plan.Step, empty []plan.Glob) {
 	}
 	for _, g := range s.Reads {
 		at := g.Text.Span
-		if g.Not || at.IsZero() {
+		if g.Not || g.Listed || at.IsZero() {
 			continue
 		}
 		isEmpty := slices.ContainsFunc(empty, func(other plan.Glob) bool { return other.Text.Span == at })

@@ -22,6 +22,9 @@ type Success struct {
 	Inputs []plan.Input
 	Took   time.Duration
 	Log    []byte // what it printed; nil: not known
+	// Listed is told the files that the depfile lists, as paths from the top folder. Its
+	// error, if any, is how the step failed. nil: nobody is.
+	Listed func(paths []string) error
 }
 
 // Kept is what became of the result of a step that succeeded.
@@ -54,6 +57,11 @@ func (c *Cache) Keep(ctx context.Context, s *plan.Step, v *Decision, e Success) 
 	if k.Changed, err = c.changedMeanwhile(s, v); err != nil {
 		return k, err
 	}
+	if k.Changed == "" && s.Depfile != "" {
+		if k.Changed, err = c.takeListed(s, v, e, outputs); err != nil {
+			return k, err
+		}
+	}
 	sum := v.now.Sum
 	if k.Changed != "" {
 		v.now.Sum = ""
@@ -69,7 +77,11 @@ func (c *Cache) Keep(ctx context.Context, s *plan.Step, v *Decision, e Success) 
 	}
 	if toStore {
 		made := store.Made{Took: e.Took, Log: e.Log, Local: c.localTexts(), LocalKey: c.localKey(sum), Beside: was.isBeside}
-		if err := c.Store.Put(ctx, sum, root, without(outputs, stale), made); err != nil {
+		err := c.Store.Put(ctx, sum, root, without(outputs, stale), made)
+		if err == nil && s.Depfile != "" {
+			err = c.keepListed(ctx, s, v, e.Inputs)
+		}
+		if err != nil {
 			k.NotStored = "not kept in the store: " + err.Error()
 		}
 	}
@@ -224,7 +236,7 @@ func (c *Cache) readAgain(s *plan.Step, v *Decision, inputs []plan.Input, output
 	if len(v.reads) == 0 || len(outputs) == 0 {
 		return nil
 	}
-	set, err := glob.Compile(plan.Patterns(s.Reads))
+	set, err := glob.Compile(plan.Patterns(c.readsOf(s, v)))
 	if err != nil {
 		return err
 	}
@@ -271,7 +283,7 @@ func (c *Cache) write(s *plan.Step, v *Decision, r result) error {
 	}
 	return c.Ledger.Write(s.ID(), history.Record{
 		Call: s.Name, Task: s.Task.Name, Run: c.Run, Finished: time.Now().UTC(), Ms: r.took.Milliseconds(),
-		Sum: now.Sum, OutputsSum: outputsSum.String(), Fingerprint: now, Outputs: written, Stale: r.stale, EmptyReads: patternsOf(v.EmptyReads),
+		Sum: now.Sum, OutputsSum: outputsSum.String(), Fingerprint: now, Outputs: written, Stale: r.stale, EmptyReads: patternsOf(v.EmptyReads), Listed: v.listed,
 	})
 }
 

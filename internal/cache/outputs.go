@@ -49,7 +49,16 @@ func (c *Cache) Begin(s *plan.Step, v *Decision) (aside string, err error) {
 	if v.present, err = matchOutputs(s.Writes, c.Files); err != nil {
 		return aside, err
 	}
-	return aside, c.Ledger.Begin(s.ID(), v.now.Sum, history.Started)
+	if s.Depfile != "" {
+		v.depfile = files.LookAt(s.Depfile)
+		if err := os.MkdirAll(filepath.Dir(s.Depfile), 0o777); err != nil {
+			return aside, fmt.Errorf("making the folder of the depfile: %w", err)
+		}
+	}
+	if err = c.Ledger.Begin(s.ID(), v.now.Sum, history.Started); err == nil && s.Depfile != "" {
+		err = c.awaitTick(s, v)
+	}
+	return aside, err
 }
 
 // clearWrites removes what the last good run of a step left, as it left it: not what it

@@ -190,6 +190,10 @@ func (l *loop) run(ctx context.Context) {
 			continue // all that was ready has ended without running
 		}
 		e := l.next()
+		if e.inLoop != nil {
+			e.inLoop()
+			continue
+		}
 		if e.answers != nil {
 			l.running--
 			l.leaveSlot(e.step)

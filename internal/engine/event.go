@@ -93,6 +93,7 @@ type Event struct {
 	step    *plan.Step    // that Step tells of
 	service *running      // to which it happened; may be nil
 	came    *Result       // of a service that is ready, or cannot be, which nobody is told of; else nil
+	inLoop  func()        // is done in the loop, of which nobody is told; else nil
 	answers plan.Answers  // of a step whose values were asked for, which nobody is told of; else nil
 	unlock  func()        // gives back the locks of a step that has finished; may be nil
 	handled chan struct{} // if not nil, closed when the sink has been told

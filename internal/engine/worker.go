@@ -221,13 +221,14 @@ func (l *loop) runAndKeep(ctx context.Context, t task, r *Result, v *cache.Decis
 	l.runScripts(ctx, t, r, printed)
 	m.Files.InvalidateAll()
 	if r.State != Ran {
+		m.NoteListed(t.step)
 		return nil
 	}
 	log := printed.bytes()
 	if l.cfg.Stdout != nil && !l.cfg.Record {
 		log = nil // it was printed past us
 	}
-	kept, err := m.Keep(ctx, t.step, v, cache.Success{Inputs: t.inputs, Took: l.cfg.Now().Sub(started), Log: log})
+	kept, err := m.Keep(ctx, t.step, v, cache.Success{Inputs: t.inputs, Took: l.cfg.Now().Sub(started), Log: log, Listed: func(paths []string) error { return l.checkListed(t.step, paths) }})
 	r.Sum = v.Sum()
 	if kept.Changed != "" {
 		r.Reason = ""
@@ -239,6 +240,23 @@ func (l *loop) runAndKeep(ctx context.Context, t task, r *Result, v *cache.Decis
 		}
 	}
 	return err
+}
+
+// checkListed returns an error if a task writes one of the files that the depfile of a step
+// lists, and nothing orders it before the step. The plan is the loop's.
+func (l *loop) checkListed(s *plan.Step, paths []string) error {
+	found := make(chan error, 1)
+	l.events <- Event{inLoop: func() {
+		t, path := l.plan.Unordered(s, paths)
+		if t == nil {
+			found <- nil
+			return
+		}
+		text := s.Task.Depfile
+		found <- &cache.OutputError{Text: text, Msg: fmt.Sprintf(
+			"its depfile lists %s, which task %q writes, and nothing orders that before it: name it in needs, or the file in reads", path, t.Name)}
+	}}
+	return <-found
 }
 
 // summary returns reasons in few words.

@@ -20,6 +20,19 @@ func LookAt(path string) Look {
 	return l
 }
 
+// Modified returns when the file was written, in nanoseconds since 1970 by the clock of its
+// file system.
+func (l Look) Modified() int64 { return l.at.modified }
+
+// LastChange returns when anything of the file changed last, as [Look.Modified] does.
+func (f *Found) LastChange() int64 {
+	latest := max(f.stamp.modified, f.stamp.changed)
+	if f.behind != nil {
+		latest = max(latest, f.behind.modified, f.behind.changed)
+	}
+	return latest
+}
+
 // Kind returns what stands there.
 func (l Look) Kind() Kind { return l.at.kind }
 

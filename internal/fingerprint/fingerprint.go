@@ -95,6 +95,9 @@ func Compute(s *plan.Step, inputs []plan.Input, reads files.Digest, w World) Fin
 	for _, g := range s.Writes {
 		add("writes", "", sign(g)+g.Pattern)
 	}
+	if text := s.Task.Depfile.Value; text != "" {
+		add("depfile", "", text)
+	}
 	for _, in := range inputs {
 		value, ok := w.value(in)
 		if !ok {

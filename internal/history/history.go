@@ -45,6 +45,8 @@ type Record struct {
 
 	EmptyReads []string `json:"empty_reads,omitempty"` // the patterns of reads that matched nothing
 
+	Listed []string `json:"listed,omitempty"` // the files that its depfile listed
+
 	ID string `json:"-"` // under which it is kept
 }
 
@@ -120,6 +122,12 @@ func (l *Ledger) Head(id string) (head Head, found bool) {
 	return Head{h.Sum, h.OutputsSum, h.Ms, h.EmptyReads}, true
 }
 
+// Listed returns the files that the depfile of a call listed after its last good run.
+func (l *Ledger) Listed(id string) []string {
+	r, _ := l.Read(id) // then it listed none
+	return r.Listed
+}
+
 // Read returns the whole record of a call. found is false if there is none, or
 // it is damaged.
 func (l *Ledger) Read(id string) (r Record, found bool) {
@@ -183,6 +191,9 @@ func (l *Ledger) Begin(id, sum string, mark Mark) error {
 	}
 	return nil
 }
+
+// Marker returns the path of the file that tells in which state a call was begun.
+func (l *Ledger) Marker(id string) string { return l.path(id, ".begun") }
 
 // Begun returns the state in which a call was begun that has not ended well.
 func (l *Ledger) Begun(id string) (sum string, mark Mark, begun bool) {

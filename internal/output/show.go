@@ -185,6 +185,7 @@ func rules(t *project.Task) []string {
 	add(t.Terminal, "owns the terminal")
 	lines = append(lines, serviceRules(t.Service)...)
 	add(t.Always, "always runs")
+	add(t.Depfile.Value != "", "what it reads stands in %s after a run", t.Depfile.Value)
 	add(t.ClearWrites, "deletes what its last good run left before it runs")
 	add(t.OnRequest, "only on request")
 	add(len(t.WatchAlso) > 0, "in a watch, runs when one of these changes, too: %s", strings.Join(pathTexts([]project.Paths{{Globs: t.WatchAlso}}), ", "))

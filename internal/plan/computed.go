@@ -77,6 +77,7 @@ func (s *Step) mentions(visit func(name string, text *project.Text)) {
 		}
 	}
 	template(&s.Task.Folder)
+	template(&s.Task.Depfile)
 }
 
 // PlaceOf returns where a task uses a variable: where it says that it reads it, or the

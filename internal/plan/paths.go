@@ -17,6 +17,7 @@ type Glob struct {
 	Pattern string // relative to the top folder of the project, with slashes; ../ leads out of it
 	Not     bool   // it takes away from what the patterns before it match
 	Folder  bool   // it ends with a slash: it means a folder
+	Listed  bool   // it is a path that a depfile listed
 	Text    project.Text
 }
 
@@ -56,20 +57,124 @@ func (b *builder) paths(s *Step) {
 	if len(t.WatchAlso) > 0 {
 		s.WatchAlso = b.globs([]project.Paths{{Globs: t.WatchAlso}}, t.File, s.scope.value)
 	}
-	if len(t.Reads)+len(t.Writes) == 0 {
+	if len(t.Reads)+len(t.Writes) == 0 && t.Depfile.Value == "" {
 		return
 	}
 	s.Reads = b.globs(t.Reads, t.File, s.scope.value)
 	s.Writes = b.globs(t.Writes, t.File, s.scope.value)
 	b.checkWrites(s.Writes)
-	if len(s.Reads) > 0 {
+	if len(s.Reads) > 0 || t.Depfile.Value != "" {
 		for f := t.File; f != nil; f = f.Parent {
 			for _, g := range b.globs([]project.Paths{{Globs: f.Ignore}}, f, b.base(f).value) {
 				g.Not = !g.Not
-				s.Reads = append(s.Reads, g)
+				s.ignored = append(s.ignored, g)
 			}
 		}
 	}
+	if len(s.Reads) > 0 {
+		s.Reads = append(s.Reads, s.ignored...)
+	}
+	b.depfile(s)
+}
+
+// depfile fills in where the program of s lists what it read, and adds what it listed
+// after its last good run to what s reads.
+func (b *builder) depfile(s *Step) {
+	text := s.Task.Depfile
+	if text.Value == "" {
+		return
+	}
+	value, err := text.Expand(s.scope.value)
+	if err == nil && value == "" {
+		err = errors.New("the path is empty once its variables are filled in")
+	}
+	if err != nil {
+		b.found = append(b.found, project.Diagnostic{Span: text.Span, Msg: err.Error()})
+		return
+	}
+	if !filepath.IsAbs(value) {
+		value = filepath.Join(s.Task.File.Folder, filepath.FromSlash(value))
+	}
+	s.Depfile = value
+	if b.req.Listed != nil {
+		s.Reads = s.ReadsWith(b.req.Listed(idOf(s.Name)))
+	}
+}
+
+// Declared returns what s reads by its declaration alone, without what a depfile listed.
+func (s *Step) Declared() []Glob {
+	return slices.DeleteFunc(slices.Clone(s.Reads), func(g Glob) bool { return g.Listed })
+}
+
+// ReadsWith returns what s reads by its declaration, and with the paths that its depfile
+// listed.
+func (s *Step) ReadsWith(listed []string) []Glob {
+	all := s.Declared()
+	for _, p := range listed {
+		text := s.Task.Depfile
+		text.Value = p
+		all = append(all, Glob{Pattern: glob.Escape(p), Listed: true, Text: text})
+	}
+	return all
+}
+
+// Listed returns what is to count of the files that the depfile of s lists, as paths from
+// the folder top: not what it writes itself or what the project ignores.
+func (s *Step) Listed(top string, paths []string) ([]string, error) {
+	written, err := glob.Compile(Patterns(s.Writes))
+	if err != nil {
+		return nil, err
+	}
+	ignored := slices.Clone(s.ignored)
+	for i := range ignored {
+		ignored[i].Not = !ignored[i].Not
+	}
+	skipped, err := glob.Compile(Patterns(ignored))
+	if err != nil {
+		return nil, err
+	}
+	var all []string
+	for _, p := range paths {
+		p = filepath.FromSlash(p)
+		if !filepath.IsAbs(p) {
+			p = filepath.Join(s.Folder, p)
+		}
+		if rel, err := filepath.Rel(top, p); err == nil {
+			p = rel
+		}
+		p = filepath.ToSlash(filepath.Clean(p))
+		if !written.Match(p) && !skipped.Match(p) && !slices.Contains(all, p) {
+			all = append(all, p)
+		}
+	}
+	return all, nil
+}
+
+// Unordered returns a task that writes one of some files that the depfile of s lists, though
+// nothing orders it before s; nil: there is none. What changes files in place, and what is on
+// request, needs no order.
+func (p *Plan) Unordered(s *Step, listed []string) (t *project.Task, path string) {
+	b := p.builder
+	steps := map[*project.Task][]*Step{}
+	for _, other := range p.Steps {
+		steps[other.Task] = append(steps[other.Task], other.end())
+	}
+	for _, t := range p.Project.Tasks {
+		if t == s.Task || t.OnRequest || len(t.Writes) == 0 {
+			continue
+		}
+		globs := b.unfilled(t, t.Writes, nil)
+		set, err := glob.Compile(Patterns(globs))
+		if err != nil {
+			continue // reported when it is planned
+		}
+		at := slices.IndexFunc(listed, set.Match)
+		if at < 0 || b.readsItsOutput(t) || slices.ContainsFunc(steps[t], func(w *Step) bool { return precedes(w, s) }) {
+			continue
+		}
+		return t, listed[at]
+	}
+	return nil, ""
 }
 
 // globs fills in patterns of file by lookup. What a variable holds is literal.

@@ -39,6 +39,9 @@ type Request struct {
 	// IsFolder reports whether a path, from the top folder with slashes, is a folder, or
 	// was made one by a run. nil: none is.
 	IsFolder func(path string) bool
+	// Listed returns the files that the depfile of a step listed after its last good run, by
+	// the ID of the step; paths as in [Glob]. nil: none is known.
+	Listed func(id string) []string
 	// NoCompute leaves computed variables, and lists that a script prints, unknown.
 	NoCompute bool
 	Run       string // what the run is called, shown to the tasks as TUGLINE_RUN
@@ -70,8 +73,9 @@ type Step struct {
 	Rest     []string       // the words behind --, "$@" of the scripts
 	Skip     string         // why it is not to be run; empty: it is
 	When     []Glob         // of which something must be there when its needs have ended; else it is skipped
-	Reads    []Glob
+	Reads    []Glob         // those that its depfile listed after its last good run among them
 	Writes   []Glob
+	Depfile  string // absolute: where its program lists what it read; empty: nowhere
 	// WatchAlso are the files with whose change it runs in a watch, whatever it reads.
 	WatchAlso []Glob
 	// FileNeeds are the needs that come from files: what another step writes and
@@ -94,6 +98,7 @@ type Step struct {
 	Cleanup      []*Step       // of the first step of an instance: the ends of the finally calls that are made for it alone
 	Loop         *Loop         // of an Outcome whose instances are not known yet; else nil
 
+	ignored   []Glob  // files that never count
 	call      string  // its name, with nothing masked
 	wanted    bool    // in any case
 	alsoWants []*Step // are wanted when it is, and so are the first ownNeeds of Needs
@@ -118,8 +123,10 @@ func (s *Step) Expand(t project.Text) (string, error) { return t.Expand(s.scope.
 
 // ID returns the name under which what is known of s is kept: a digest of the
 // call, which may hold any character and a secret.
-func (s *Step) ID() string {
-	sum := sha256.Sum256([]byte(s.call))
+func (s *Step) ID() string { return idOf(s.call) }
+
+func idOf(call string) string {
+	sum := sha256.Sum256([]byte(call))
 	return hex.EncodeToString(sum[:16])
 }
 

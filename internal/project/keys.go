@@ -160,6 +160,9 @@ var taskKeys = []key[*Task]{
 	{"clear_writes", formBool, "Before it runs, delete the outputs that its last good run left, unless they were edited since: what it no longer makes is gone then.", func(d *decoder, t *Task, e *toml.Entry) {
 		t.ClearWrites = d.yes(e)
 	}},
+	{"depfile", formText, "A file in which its program lists what it read: rules as compilers write them for make, or a path a line, counted from the folder where it runs. After a good run these count as `reads`.", func(d *decoder, t *Task, e *toml.Entry) {
+		t.Depfile = d.template(e)
+	}},
 	{"store", formBool, "Keep copies of the outputs, to restore them later; `true` when left out.", func(d *decoder, t *Task, e *toml.Entry) {
 		t.NoStore = d.is(e.Key, &e.Value, toml.KindBool) && !e.Value.Bool()
 	}},

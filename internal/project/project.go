@@ -93,8 +93,11 @@ type Task struct {
 	NoStore   bool          // keep no copies of the outputs
 	// ClearWrites deletes what its last good run left before it runs.
 	ClearWrites bool
-	WatchAlso   []Glob   // when a file of them changes in a watch, it runs
-	Service     *Service // it is a program that stays; nil: it is not
+	// Depfile is the path of a file in which its program lists what it read, unexpanded;
+	// empty: there is none.
+	Depfile   Text
+	WatchAlso []Glob   // when a file of them changes in a watch, it runs
+	Service   *Service // it is a program that stays; nil: it is not
 
 	stays bool              // a key says that it is a service
 	calls map[Kind]Calls    // by the key that makes them, but for needs

@@ -27,7 +27,7 @@ func (s *Session) PlanRequest(ctx context.Context, r Request) (plan.Request, err
 	settings, err := s.userEnvFiles(r.EnvFiles)
 	req := plan.Request{
 		Calls: r.Calls, Jobs: s.Jobs(r), Run: s.cfg.Run, Env: s.cfg.Vars, Set: r.Set, From: s.cfg.From, Base: s.Base, OS: runtime.GOOS, Arch: runtime.GOARCH,
-		Files: settings, EnvFiles: s.envFiles, Secrets: s.cfg.Mask, IsFolder: s.isFolder, NoCompute: r.NoCompute, Changed: r.Changed,
+		Files: settings, EnvFiles: s.envFiles, Secrets: s.cfg.Mask, IsFolder: s.isFolder, NoCompute: r.NoCompute, Changed: r.Changed, Listed: s.Ledger.Listed,
 		List: func(l plan.Listed) ([]string, error) { return s.list(ctx, l) },
 	}
 	if !r.NoCompute {

@@ -126,7 +126,11 @@ func (k *rounds) watch(pl *plan.Plan) bool {
 	}
 	var writes [][]glob.Pattern
 	for _, s := range pl.Steps {
-		for _, globs := range [][]plan.Glob{s.Reads, s.WatchAlso, s.When} {
+		reads := s.Reads
+		if listed, known := k.listed[s.ID()]; known && s.Depfile != "" {
+			reads = s.ReadsWith(listed)
+		}
+		for _, globs := range [][]plan.Glob{reads, s.WatchAlso, s.When} {
 			if len(globs) > 0 {
 				lists = append(lists, plan.Patterns(globs))
 			}

@@ -89,8 +89,12 @@ type rounds struct {
 	writes  *glob.Sets        // what the steps of the last round write
 	broken  *glob.Sets        // what those write that did not end well
 	outputs outputs
-	acted   bool      // the last round did something
-	saved   time.Time // when what is the reason for this round changed last
+	acted   bool // the last round did something
+
+	listed  map[string][]string // by the ID of a step: what its depfile listed last
+	again   bool                // another round is to follow at once
+	repeats int                 // how many have done that in a row
+	saved   time.Time           // when what is the reason for this round changed last
 	paused  bool
 	streak  streak
 }
@@ -121,6 +125,11 @@ func (s *Session) Watch(ctx context.Context, r Request, w Watching) error {
 			w.Shower.Problem(err)
 		}
 		first = false
+		if k.again { // what was listed may have changed before it was watched
+			k.again, k.changed, k.named = false, nil, nil
+			k.Files().InvalidateAll()
+			continue
+		}
 		if err := k.wait(ctx); err != nil {
 			return err
 		}
@@ -168,7 +177,14 @@ func (k *rounds) round(ctx context.Context, first bool) error {
 		k.services.Refresh()
 	}
 	k.note(run.Plan, summary)
-	k.watch(run.Plan) // it may have more steps now
+	k.noteListed(run)
+	// It may have more steps now, or depfiles that list more.
+	if changed := k.watch(run.Plan); changed && len(k.listed) > 0 && k.repeats < maxRepeats {
+		k.repeats++
+		k.again = true
+	} else {
+		k.repeats = 0
+	}
 	k.streak.end = time.Now()
 	k.request.Force, k.request.ForceNeeds = false, false
 	if errors.Is(err, errRestart) {
@@ -209,6 +225,23 @@ func (k *rounds) stopOnChange(ctx context.Context, stop context.CancelCauseFunc)
 			stop(errRestart)
 			return
 		}
+	}
+}
+
+// maxRepeats is how many rounds may follow one another since depfiles list other files each
+// time.
+const maxRepeats = 3
+
+// noteListed notes what depfiles listed in a round, also where that was not recorded.
+func (k *rounds) noteListed(run *Run) {
+	for _, s := range run.Plan.Steps {
+		if s.Depfile == "" || run.cache == nil {
+			continue
+		}
+		if k.listed == nil {
+			k.listed = map[string][]string{}
+		}
+		k.listed[s.ID()] = run.cache.LastListed(s)
 	}
 }
 

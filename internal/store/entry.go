@@ -23,6 +23,8 @@ import (
 //	beside MODE OBJECT OFFSET SIZE DIGEST PATH    a file that was not made, but was there
 //	link TEXT PATH
 //	folder PATH                 an empty one
+//	list                        a list of files, which follows
+//	listed PATH
 //
 // Numbers are decimal, modes octal; paths and texts are quoted as Go quotes
 // strings. Reading it takes a twentieth of what reading JSON takes.
@@ -37,6 +39,12 @@ func (e *Entry) text() []byte {
 	}
 	if e.Log != nil {
 		b = append(e.Log.append(append(b, "log\t"...)), '\n')
+	}
+	for _, list := range e.Lists {
+		b = append(b, "list\n"...)
+		for _, p := range list {
+			b = fmt.Appendf(b, "listed\t%q\n", p)
+		}
 	}
 	for i := range e.Files {
 		f := &e.Files[i]
@@ -122,6 +130,12 @@ func (e *Entry) line(kind string, words [][]byte) bool {
 			f.Path, err = strconv.Unquote(string(words[1]))
 		}
 		e.Files = append(e.Files, f)
+	case kind == "list" && len(words) == 0:
+		e.Lists = append(e.Lists, []string{})
+	case kind == "listed" && len(words) == 1 && len(e.Lists) > 0:
+		var p string
+		p, err = strconv.Unquote(string(words[0]))
+		e.Lists[len(e.Lists)-1] = append(e.Lists[len(e.Lists)-1], p)
 	case kind == "folder" && len(words) == 1:
 		f := File{Folder: true}
 		f.Path, err = strconv.Unquote(string(words[0]))

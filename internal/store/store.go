@@ -2,6 +2,7 @@
 package store
 
 import (
+	"bytes"
 	"context"
 	"crypto/rand"
 	"encoding/hex"
@@ -64,6 +65,30 @@ type Entry struct {
 	Files   []File
 	Log     *Piece // what was printed; nil: nothing is kept of it
 	Objects []string
+	Lists   [][]string // of an entry that keeps no outputs: what [Store.PutLists] was given
+}
+
+// PutLists keeps lists of paths under key, in place of what was kept there.
+func (s *Store) PutLists(ctx context.Context, key string, lists [][]string) error {
+	done, err := s.share(ctx)
+	if err != nil {
+		return err
+	}
+	defer done()
+	e := &Entry{Key: key, Made: time.Now().UTC(), Lists: lists}
+	if err := s.blobs.Put(ctx, entryName(key), bytes.NewReader(e.text())); err != nil {
+		return fmt.Errorf("keeping lists of files: %w", err)
+	}
+	return nil
+}
+
+// Lists returns the lists of paths that are kept under key.
+func (s *Store) Lists(ctx context.Context, key string) [][]string {
+	e, err := s.read(ctx, key)
+	if err != nil {
+		return nil // what is not known is made anew
+	}
+	return e.Lists
 }
 
 // File is one kept output.
