@@ -129,7 +129,11 @@ run = "echo swept >>log"
 finally = ["slow"]
 run = "true"
 [task.slow]
-run = "echo x >slow-runs; sleep 60"
+run = 'while [ ! -s side ]; do sleep 0.01; done; echo x >slow-runs; while kill -0 "$(cat side)" 2>/dev/null; do sleep 0.01; done'
+[task.side]
+run = "sh -c 'echo $$ >side; exec sleep 600'"
+[task.pair]
+needs = ["hangs", "side"]
 `)
 	interrupt := func(file string, args ...string) (int, string) {
 		t.Helper()
@@ -147,9 +151,9 @@ run = "echo x >slow-runs; sleep 60"
 	assert.Equal(t, 130, code)
 	assert.Equal(t, "set up\ntidy\nswept\n", s.read("log"), "all of it, though a part failed")
 	assert.Contains(t, out, "2 ran, 1 failed, 1 stopped in ")
-	code, out = interrupt("slow-runs", "hangs")
+	code, out = interrupt("slow-runs", "pair")
 	assert.Equal(t, 130, code)
-	assert.Contains(t, out, "1 ran, 1 stopped in ")
+	assert.Contains(t, out, "2 ran, 1 stopped in ", "what cleans up goes on")
 }
 
 func TestInstances(t *testing.T) {

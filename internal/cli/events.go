@@ -38,7 +38,7 @@ func (a *app) openEvents(name string) (*eventWriter, error) {
 
 // eventKinds are those that are written. The others are of interest to Tugline alone.
 var eventKinds = map[engine.Kind]bool{
-	engine.RunStarted: true, engine.StepStarted: true, engine.StepOutput: true, engine.StepRetry: true, engine.StepFinished: true, engine.RunFinished: true,
+	engine.RunStarted: true, engine.StepStarted: true, engine.StepOutput: true, engine.StepRetry: true, engine.StepHeld: true, engine.StepFinished: true, engine.RunFinished: true,
 	engine.ServiceReady: true, engine.ServiceRestarting: true, engine.ServiceExited: true,
 }
 

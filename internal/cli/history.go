@@ -45,7 +45,7 @@ func (a *app) findRun(ledger *history.Ledger, name string) (history.Run, error) 
 
 // runsOptions are the options of runs.
 type runsOptions struct {
-	failed, times, json bool
+	failed, times, json, csv bool
 	task, since         string
 }
 
@@ -61,6 +61,9 @@ func (a *app) runsCommand() *cobra.Command {
 			if _, err := a.load(); err != nil {
 				return err
 			}
+			if o.csv && (o.json || o.times) {
+				return &usageError{msg: "--csv goes with neither --json nor --times"}
+			}
 			ledger := a.session.Ledger
 			if len(args) == 1 {
 				run, err := a.findRun(ledger, args[0])
@@ -69,6 +72,8 @@ func (a *app) runsCommand() *cobra.Command {
 					return err
 				case o.json:
 					return output.JSON(a.env.Stdout, output.RunJSON(run, true))
+				case o.csv:
+					return output.RunCSV(a.env.Stdout, run)
 				}
 				return output.WriteRun(a.env.Stdout, run, a.style(a.env.Stdout))
 			}
@@ -82,6 +87,7 @@ func (a *app) runsCommand() *cobra.Command {
 	flags.StringVar(&o.since, "since", "", "only runs since `WHEN`: a duration such as 90m, 12h or 3d, or a date such as 2026-11-23")
 	flags.BoolVar(&o.times, "times", false, "show durations and the share of unchanged runs for each task")
 	flags.BoolVar(&o.json, "json", false, "as JSON")
+	flags.BoolVar(&o.csv, "csv", false, "as CSV, with a heading")
 	return cmd
 }
 
@@ -118,6 +124,8 @@ func (a *app) runs(ledger *history.Ledger, o *runsOptions) error {
 		return output.WriteTimes(a.env.Stdout, history.TimesOf(runs), st)
 	case o.json:
 		return output.RunsJSON(a.env.Stdout, runs)
+	case o.csv:
+		return output.RunsCSV(a.env.Stdout, runs)
 	}
 	return output.WriteRuns(a.env.Stdout, runs, st)
 }

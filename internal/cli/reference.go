@@ -22,6 +22,7 @@ func Reference(rest string) string {
 	keyTable(&b, "Keys of a list", project.ListKeys())
 	keyTable(&b, "Keys of when", project.WhenKeys())
 	keyTable(&b, "Keys of an entry of require", project.RequireKeys())
+	keyTable(&b, "Keys of hold_until", project.HoldKeys())
 	keyTable(&b, "Keys of ready", project.ReadyKeys())
 	keyTable(&b, "Keys of serve", project.ServeKeys())
 	keyTable(&b, "Keys of an argument", project.ArgKeys())

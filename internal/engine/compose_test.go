@@ -96,7 +96,7 @@ func TestCallsAreMadeInOrderAndAfterCallsAtTheEnd(t *testing.T) {
 			"1 build ran", "2 provision stopped interrupted", "4 teardown ran",
 		}},
 		{"an interrupt while it cleans up", good, "deploy", 9 * time.Second, []string{
-			"1 build ran", "3 provision ran", "4 check ran", "6 wait ran", "7 open ran", "8 tell ran", "9 teardown stopped interrupted",
+			"1 build ran", "3 provision ran", "4 check ran", "6 wait ran", "7 open ran", "8 tell ran", "10 teardown ran",
 		}},
 	}
 	for _, test := range tests {

@@ -3,8 +3,6 @@ package engine
 import (
 	"context"
 	"errors"
-	"fmt"
-	"strings"
 
 	"tugline/internal/cache"
 	"tugline/internal/files"
@@ -38,8 +36,7 @@ func (l *loop) skips(ctx context.Context, t task) (string, error) {
 	case timedOut(ctx):
 		return "", timeoutError(s.Task.Timeout)
 	case errors.As(err, &exit):
-		first, _, _ := strings.Cut(strings.TrimSpace(script.Value), "\n")
-		return fmt.Sprintf("condition is false: %s", first), nil
+		return "condition is false: " + firstLine(script), nil
 	}
 	return "", err
 }

@@ -129,8 +129,10 @@ type loop struct {
 	unwanted   []Result // of steps that are to end without running
 	running    int
 	ended      int
-	terminal   bool             // what runs owns the terminal
-	emptyReads cache.EmptyReads // of the steps that have ended
+	terminal   bool                         // what runs owns the terminal
+	holdings   map[*plan.Step]*holding      // the steps that wait for their condition
+	waited     map[*plan.Step]time.Duration // how long those waited that did, or need not
+	emptyReads cache.EmptyReads             // of the steps that have ended
 	summary    Summary
 
 	failures map[*plan.FailureScope][]failure       // in the order in which they happened
@@ -156,6 +158,12 @@ type task struct {
 	moved  bool     // a step it waits for has done something
 	uses   []string // the IDs of the services that it uses
 	locks  []string // to be taken from other Tuglines
+
+	looks  bool            // it is only to be found out whether the step is going to run
+	held   func(runs bool) // is told that in the loop
+	failed error           // why its condition cannot be looked at
+	looked bool            // that it is not skipped is known
+	waited string          // how long it waited for its condition; empty: not for long
 }
 
 func newLoop(p *plan.Plan, scripts *Scripts, cfg Config) *loop {
@@ -164,7 +172,8 @@ func newLoop(p *plan.Plan, scripts *Scripts, cfg Config) *loop {
 		cfg: cfg, plan: p, scripts: scripts, events: make(chan Event, 64), work: make(chan task), quit: make(chan struct{}),
 		waits: make([]int, n), waiting: make([][]*plan.Step, n), decides: make([][]*plan.Trigger, n), triggers: map[*plan.Trigger]*triggerState{}, state: make([]State, n), steps: make([]*Step, n), slots: make([]bool, cfg.Jobs), slotOf: make([]int, n), moved: make([]bool, n), queued: make([]bool, n),
 		failures: map[*plan.FailureScope][]failure{}, cancels: map[*plan.Step]context.CancelCauseFunc{},
-		locks: map[string]holders{}, inUse: map[*project.Task]int{}, places: map[*plan.Step][]*place{}, holders: map[*plan.Step]*plan.Step{}, unlocks: map[*plan.Step]func(){},
+		locks: map[string]holders{}, inUse: map[*project.Task]int{}, places: map[*plan.Step][]*place{}, holdings: map[*plan.Step]*holding{}, waited: map[*plan.Step]time.Duration{},
+		holders: map[*plan.Step]*plan.Step{}, unlocks: map[*plan.Step]func(){},
 	}
 	l.summary.Results = make([]Result, n)
 	for _, s := range p.Steps {
@@ -183,7 +192,7 @@ func (l *loop) run(ctx context.Context) {
 	}
 	for l.ended < len(l.plan.Steps) {
 		l.startReady(ctx)
-		if l.running == 0 && !l.services.coming() {
+		if l.running == 0 && len(l.holdings) == 0 && !l.services.coming() {
 			if l.ended < len(l.plan.Steps) && l.ready.len() == 0 && len(l.unwanted) == 0 {
 				l.unstick()
 			}
@@ -366,6 +375,10 @@ func (l *loop) startReady(ctx context.Context) {
 			l.list(ctx, s)
 			continue
 		}
+		if l.holds(s) {
+			l.look(ctx, s)
+			continue
+		}
 		l.start(ctx, s)
 	}
 }
@@ -383,21 +396,26 @@ func (l *loop) start(ctx context.Context, s *plan.Step) {
 	if s.Works() {
 		l.tell(Event{Kind: StepStarted, Time: l.cfg.Now(), step: s})
 	}
-	if ctx.Err() != nil { // then it is what cleans up
-		ctx = l.finalContext(ctx)
-	}
+	ctx = l.contextFor(ctx, s)
 	stepCtx, cancel := context.WithCancelCause(ctx)
 	l.cancels[s] = cancel
-	if l.idle > 0 {
-		l.idle--
-	} else {
-		l.workers.Go(l.worker)
-	}
 	t := l.task(stepCtx, s)
+	t.waited = l.waitedFor(s)
+	_, t.looked = l.waited[s]
 	for _, name := range s.Locks {
 		if l.locks[name][0] == s {
 			t.locks = append(t.locks, name)
 		}
+	}
+	l.hand(t)
+}
+
+// hand hands a task to a worker.
+func (l *loop) hand(t task) {
+	if l.idle > 0 {
+		l.idle--
+	} else {
+		l.workers.Go(l.worker)
 	}
 	l.work <- t
 }
@@ -409,6 +427,15 @@ func (l *loop) task(ctx context.Context, s *plan.Step) task {
 		t.inputs = s.Inputs()
 	}
 	return t
+}
+
+// contextFor returns the context in which a step runs. What cleans up is not ended by the
+// first interrupt, whether it came before or comes while it runs.
+func (l *loop) contextFor(ctx context.Context, s *plan.Step) context.Context {
+	if ctx.Err() != nil || l.triggered(s).level == plan.Final {
+		return l.finalContext(ctx)
+	}
+	return ctx
 }
 
 // finalContext returns a context for what runs after an interrupt. A second
@@ -460,9 +487,11 @@ func (l *loop) withoutRunning(ctx context.Context, s *plan.Step) (Result, bool) 
 	return r, true
 }
 
-// asks reports whether a step has conditions that are asked when its needs
-// have ended.
-func asks(s *plan.Step) bool { return len(s.When) > 0 || s.Task.When.Run.Value != "" }
+// asks reports whether a step has conditions that are asked, or waited for, when its
+// needs have ended.
+func asks(s *plan.Step) bool {
+	return len(s.When) > 0 || s.Task.When.Run.Value != "" || s.Task.HoldUntil != nil
+}
 
 // killed reports whether all is to end at once.
 func (l *loop) killed() bool {

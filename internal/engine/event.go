@@ -38,6 +38,7 @@ const (
 	StepCommand  Kind = "step.command" // a statement of the step starts
 	StepOutput   Kind = "step.output"
 	StepWaiting  Kind = "step.waiting" // it waits, for what Text says
+	StepHeld     Kind = "step.held"    // it is not started yet: it waits until what Text says
 	StepsAdded   Kind = "steps.added"  // steps are new in the plan: Added
 	StepRetry    Kind = "step.retry"   // an attempt failed, and another one follows; Text tells of both
 	StepFinished Kind = "step.finished"
@@ -85,7 +86,7 @@ type Event struct {
 	Time   time.Time
 	Kind   Kind
 	Step   *Step  // nil for events of the whole run
-	Text   []byte // of StepOutput: what was printed; of StepCommand: the statement; of StepWaiting: for what
+	Text   []byte // of StepOutput: what was printed; of StepCommand: the statement; of StepWaiting: for what; of StepHeld: until what
 	Result Result // of StepFinished and ServiceExited; of RunFinished, its State and Took are those of the run
 	Added  []*Step
 	Needs  []int // of StepFinished: the indexes of the steps that had to end before it

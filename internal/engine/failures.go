@@ -4,30 +4,30 @@ import (
 	"fmt"
 	"slices"
 	"strconv"
+	"strings"
 
 	"tugline/internal/plan"
 	"tugline/internal/project"
 )
 
-// failedStep returns the first step with commands that failed below one that
-// failed; nil if there is none.
-func (l *loop) failedStep(s *plan.Step) *plan.Step {
-	if l.state[s.Index] != Failed {
+// failedSteps returns the steps that failed below one that failed, in their order: those
+// with commands, and those that waited in vain before they called others.
+func (l *loop) failedSteps(s *plan.Step, seen map[*plan.Step]bool) []*plan.Step {
+	if l.state[s.Index] != Failed || seen[s] {
 		return nil
 	}
-	if s.Works() {
-		return s
+	seen[s] = true
+	if s.Works() || l.summary.Results[s.Index].Failure != nil {
+		return []*plan.Step{s}
 	}
-	below := s.Called
+	var all []*plan.Step
 	if s.Previous != nil {
-		below = append([]*plan.Step{s.Previous}, below...)
+		all = l.failedSteps(s.Previous, seen)
 	}
-	for _, entry := range below {
-		if f := l.failedStep(entry); f != nil {
-			return f
-		}
+	for _, entry := range s.Called {
+		all = append(all, l.failedSteps(entry, seen)...)
 	}
-	return nil
+	return all
 }
 
 // failureEnv returns the variables that tell a step of the failure after which
@@ -36,21 +36,27 @@ func (l *loop) failureEnv(s *plan.Step) []string {
 	if s.CalledFor == nil || s.CalledFor.Kind == project.Then {
 		return nil
 	}
+	var all []*plan.Step
+	seen := map[*plan.Step]bool{}
 	for _, owner := range s.CalledFor.Owners {
-		f := l.failedStep(owner)
-		if f == nil {
-			continue
-		}
-		env := []string{"TUGLINE_FAILED_TASK=" + f.Name}
-		if code := l.summary.Results[f.Index].Failure.Code; code != 0 { // else it gave none, as after a time-out
-			env = append(env, "TUGLINE_EXIT_CODE="+strconv.Itoa(code))
-		}
-		if l.cfg.Log != nil {
-			env = append(env, "TUGLINE_FAILED_LOG="+l.cfg.Log(f))
-		}
-		return env
+		all = append(all, l.failedSteps(owner, seen)...)
 	}
-	return nil
+	if len(all) == 0 {
+		return nil
+	}
+	names := make([]string, len(all))
+	for i, f := range all {
+		names[i] = f.Name
+	}
+	f := all[0]
+	env := []string{"TUGLINE_FAILED_TASK=" + f.Name, "TUGLINE_FAILED_CALLS=" + strings.Join(names, "\n")}
+	if failure := l.summary.Results[f.Index].Failure; failure != nil && failure.Code != 0 { // else it gave none, as after a time-out
+		env = append(env, "TUGLINE_EXIT_CODE="+strconv.Itoa(failure.Code))
+	}
+	if l.cfg.Log != nil {
+		env = append(env, "TUGLINE_FAILED_LOG="+l.cfg.Log(f))
+	}
+	return env
 }
 
 // noteFailure notes a failure in every failure scope around it, and ends what it is to end.
@@ -70,6 +76,7 @@ func (l *loop) noteFailure(f *plan.Step) {
 			cancel(fmt.Errorf("%w because %q failed", errAborted, by.Name))
 		}
 	}
+	l.cancelHolds()
 }
 
 // failure is the first one that happened in a failure scope, or in one directly inside it.

@@ -26,6 +26,10 @@ func (l *loop) worker() {
 
 // runStep does with a step what is to be done, and sends what happens.
 func (l *loop) runStep(ctx context.Context, t task) {
+	if t.looks {
+		l.lookAt(ctx, t)
+		return
+	}
 	started := l.cfg.Now()
 	r := Result{step: t.step, State: Ran}
 	unlock, err := l.lockFiles(ctx, t.step, t.locks)
@@ -35,13 +39,19 @@ func (l *loop) runStep(ctx context.Context, t task) {
 	if err != nil {
 		l.fail(ctx, &r, nil, t.env, err)
 	}
+	if t.waited != "" {
+		r.note(t.waited)
+	}
 	now := l.cfg.Now()
 	r.Started, r.Took = started, now.Sub(started)
 	l.events <- Event{Kind: StepFinished, Time: now, step: t.step, Result: r, unlock: unlock}
 }
 
 func (l *loop) judgeAndRun(ctx context.Context, t task, r *Result) error {
-	skip, err := l.skips(ctx, t)
+	skip, err := "", error(nil)
+	if !t.looked {
+		skip, err = l.skips(ctx, t)
+	}
 	switch {
 	case err != nil:
 		l.fail(ctx, r, &t.step.Task.When.Run, t.env, err)

@@ -122,8 +122,13 @@ func (l *live) aheadLocked(s *engine.Step, sign int) {
 func (l *live) start(s *engine.Step) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
+	now := runningStep{step: s, started: l.now(), usual: l.usual(s.Name)}
+	if i := l.indexLocked(s); i >= 0 { // it waited for a condition
+		l.running[i] = now
+		return
+	}
 	l.aheadLocked(s, -1)
-	l.running = append(l.running, runningStep{step: s, started: l.now(), usual: l.usual(s.Name)})
+	l.running = append(l.running, now)
 }
 
 func (l *live) partial(s *engine.Step, text string) {

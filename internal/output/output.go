@@ -145,6 +145,8 @@ func (d *Display) Event(e engine.Event) {
 		if d.modeOf(e.Step) != Direct { // there it was shown already
 			d.output(e.Step, e.Text)
 		}
+	case engine.StepHeld:
+		d.held(e.Step, string(e.Text))
 	case engine.StepWaiting:
 		d.waiting(e.Step, string(e.Text))
 	case engine.RunNote, engine.RunRemoved:
@@ -292,6 +294,17 @@ func (d *Display) command(s *engine.Step, statement string) {
 		d.keep(step.block.write([]byte(printable(line) + "\n")))
 	default:
 		d.write(d.style.faint(printable(line)) + "\n")
+	}
+}
+
+// held tells that a step waits for a condition before it starts: in the live part, where
+// one sees for how long, or in a line.
+func (d *Display) held(s *engine.Step, until string) {
+	if d.live != nil {
+		d.live.start(s)
+		d.live.partial(s, "waits until "+until)
+	} else if !d.quiet {
+		d.write(d.style.faint(printable(s.Name+" waits until "+until)) + "\n")
 	}
 }
 

@@ -175,6 +175,12 @@ func rules(t *project.Task) []string {
 		retry += fmt.Sprintf(", each wait %v times as long", t.Retry.Factor)
 	}
 	add(t.Retry.Times > 0, "%s", retry)
+	if h := t.HoldUntil; h != nil {
+		for what, text := range map[string]project.Text{"port %s accepts connections": h.Port, "%s answers": h.HTTP, "%s is there": h.File} {
+			add(text.Value != "", "waits until "+what+", at most %v", text.Value, h.Timeout)
+		}
+		add(h.Run.Value != "", "waits until this succeeds, at most %v: %s", h.Timeout, strings.TrimSpace(h.Run.Value))
+	}
 	add(t.Timeout > 0, "ended after %v", t.Timeout)
 	var locks []string
 	for _, l := range t.Locks {

@@ -116,7 +116,7 @@ func (b *builder) word(w project.CallWord, caller *scope) string {
 
 func (b *builder) report(w project.CallWord, msg string) {
 	d := project.Diagnostic{Span: w.At(), Msg: msg}
-	for _, late := range []string{"TUGLINE_FAILED_TASK", "TUGLINE_EXIT_CODE", "TUGLINE_FAILED_LOG"} {
+	for _, late := range []string{"TUGLINE_FAILED_TASK", "TUGLINE_EXIT_CODE", "TUGLINE_FAILED_LOG", "TUGLINE_FAILED_CALLS"} {
 		if strings.Contains(msg, late) {
 			d.Hint = "it is known when a task has failed, and to commands alone: refer to it there"
 		}

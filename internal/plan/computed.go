@@ -63,6 +63,12 @@ func (s *Step) mentions(visit func(name string, text *project.Text)) {
 	if w := s.Task.When; w.Run.Value != "" {
 		script(&w.Run, project.Shell{})
 	}
+	if hold := s.Task.HoldUntil; hold != nil {
+		template(&hold.Port)
+		template(&hold.HTTP)
+		template(&hold.File)
+		script(&hold.Run, project.Shell{})
+	}
 	if service := s.Task.Service; service != nil {
 		for _, text := range service.Texts() {
 			template(&text)

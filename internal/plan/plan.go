@@ -114,7 +114,7 @@ type Step struct {
 // same name the later one counts. The slice is the caller's. It is not to be
 // called from several goroutines at once.
 func (s *Step) Environ() []string {
-	return append(append(s.scope.environ(), s.computed...), "TUGLINE_TASK="+s.Name, "TUGLINE_FAILED_TASK=", "TUGLINE_EXIT_CODE=", "TUGLINE_FAILED_LOG=")
+	return append(append(s.scope.environ(), s.computed...), "TUGLINE_TASK="+s.Name, "TUGLINE_FAILED_TASK=", "TUGLINE_EXIT_CODE=", "TUGLINE_FAILED_LOG=", "TUGLINE_FAILED_CALLS=")
 }
 
 // Expand fills in a text with the variables of s. It is not to be called from
@@ -365,7 +365,7 @@ func (b *builder) instance(t *project.Task, c project.Call, args arguments, in c
 	}
 	b.paths(s)
 	b.refer(s)
-	b.checkService(s)
+	b.checkConditions(s)
 	for _, c := range t.Needs {
 		need := b.add(c.Task, c, s.scope, callSite{trigger: in.trigger, failures: in.failures})
 		if need.neededBy != s { // else it is named twice

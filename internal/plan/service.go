@@ -8,24 +8,27 @@ import (
 	"tugline/internal/project"
 )
 
-// checkService reports what is wrong with the texts of a service, before anything
-// starts.
-func (b *builder) checkService(s *Step) {
-	service := s.Task.Service
-	if service == nil {
-		return
+// checkConditions reports what is wrong with the texts of a service, or of what a step
+// waits for, before anything starts.
+func (b *builder) checkConditions(s *Step) {
+	var texts, ports []project.Text
+	if service := s.Task.Service; service != nil {
+		texts, ports = service.Texts(), []project.Text{service.Ready.Port}
+		if service.Serve != nil {
+			ports = append(ports, service.Serve.Port)
+		}
+	}
+	if hold := s.Task.HoldUntil; hold != nil {
+		texts = append(texts, hold.Port, hold.HTTP, hold.File)
+		ports = append(ports, hold.Port)
 	}
 	report := func(t project.Text, msg string) {
 		b.found = append(b.found, project.Diagnostic{Span: t.Span, Msg: msg})
 	}
-	for _, text := range service.Texts() {
+	for _, text := range texts {
 		if _, err := text.Expand(s.scope.value); err != nil {
 			report(text, err.Error())
 		}
-	}
-	ports := []project.Text{service.Ready.Port}
-	if service.Serve != nil {
-		ports = append(ports, service.Serve.Port)
 	}
 	for _, text := range ports {
 		value, err := text.Expand(s.scope.value)

@@ -158,6 +158,14 @@ func (d *decoder) checkCompose(t *Task, keys *toml.Table) {
 			report(key, `it goes with "run"`, "%q has nothing to try in task %q", key, t.Name)
 		}
 	}
+	for _, key := range []string{"depfile", "clear_writes"} {
+		if has(key) && t.IsGroup() {
+			report(key, `it goes with "run"`, "%q has nothing to tell in task %q, which runs no commands", key, t.Name)
+		}
+	}
+	if has("hold_until") && t.IsGroup() && !t.Composite() {
+		report("hold_until", `it goes with "run" and "calls"`, "\"hold_until\" has nothing to hold in task %q", t.Name)
+	}
 	for _, key := range []string{"reads", "writes"} {
 		if has(key) && t.Composite() {
 			report(key, "the tasks that it calls say what they read and write", "task %q has \"calls\", so it cannot have %q", t.Name, key)

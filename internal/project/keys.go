@@ -111,7 +111,7 @@ var taskKeys = []key[*Task]{
 	}},
 	{"calls", formOrdered, "Calls that are made one after the other; those of an inner list are made at the same time.", ordered(DirectCalls)},
 	{"then", formOrdered, "Calls made after this task ended well.", ordered(Then)},
-	{"if_failed", formOrdered, "Calls made after it failed for good; they see `TUGLINE_FAILED_TASK`, `TUGLINE_EXIT_CODE` and `TUGLINE_FAILED_LOG`.", ordered(IfFailed)},
+	{"if_failed", formOrdered, "Calls made after it failed for good; they see `TUGLINE_FAILED_TASK`, `TUGLINE_EXIT_CODE`, `TUGLINE_FAILED_LOG` and `TUGLINE_FAILED_CALLS`.", ordered(IfFailed)},
 	{"finally", formOrdered, "Calls made after it ended, however it ended, once it had started.", ordered(Finally)},
 	{"at_end", formOrdered, "Calls made last of all, however it ended: reports. They undo nothing, nothing waits for them, and `resume` takes no notice of them.", ordered(AtEnd)},
 	{"each", formEach, "One instance per value: by name of the option and variable, a name of `[lists]` or such a list in place. Several names give all combinations.", func(d *decoder, t *Task, e *toml.Entry) {
@@ -150,6 +150,9 @@ var taskKeys = []key[*Task]{
 	}},
 	{"timeout", formText, "How long one attempt may take, such as `\"5m\"`; then it is ended and has failed.", func(d *decoder, t *Task, e *toml.Entry) {
 		t.Timeout = d.duration(e)
+	}},
+	{"hold_until", formHold, "What it waits for before it starts, if it is going to run: `port`, `http`, `file` or `run`, `every`, and a `timeout`. It takes no place among the jobs meanwhile.", func(d *decoder, t *Task, e *toml.Entry) {
+		t.HoldUntil = d.hold(e)
 	}},
 	{"always", formBool, "Run even if nothing changed.", func(d *decoder, t *Task, e *toml.Entry) {
 		t.Always = d.yes(e)
@@ -269,6 +272,9 @@ func RequireKeys() []KeyDoc { return docs(requireKeys) }
 
 // ReadyKeys returns the keys of ready, in the order of the reference.
 func ReadyKeys() []KeyDoc { return docs(readyKeys) }
+
+// HoldKeys returns the keys of hold_until, in the order of the reference.
+func HoldKeys() []KeyDoc { return docs(holdKeys) }
 
 // ServeKeys returns the keys of serve, in the order of the reference.
 func ServeKeys() []KeyDoc { return docs(serveKeys) }

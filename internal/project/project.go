@@ -96,6 +96,7 @@ type Task struct {
 	// Depfile is the path of a file in which its program lists what it read, unexpanded;
 	// empty: there is none.
 	Depfile   Text
+	HoldUntil *Hold    // what it waits for before it starts; nil: nothing
 	WatchAlso []Glob   // when a file of them changes in a watch, it runs
 	Service   *Service // it is a program that stays; nil: it is not
 

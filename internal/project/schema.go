@@ -32,6 +32,7 @@ const (
 	formLists
 	formOutput
 	formReady
+	formHold
 	formServe
 	formRestart
 )
@@ -41,7 +42,7 @@ func (f form) String() string {
 	return [...]string{"text", "text or list", "true or false", "whole number from 1", "call or list of calls",
 		"text or list", "table of texts or tables", "tables", "tables", "tables", "text, number, true or false", "number", "list of texts or tables", "table of texts or tables",
 		"text, list, or table of them", "table", "text", "table", "list of whole numbers", "table of texts", "text or table", "table of texts, true or false", "list of tables",
-		"call or list of calls and of lists of calls", "table of names or lists", "table of lists", "text", "table", "table", "text"}[f]
+		"call or list of calls and of lists of calls", "table of names or lists", "table of lists", "text", "table", "table", "table", "text"}[f]
 }
 
 // object is a piece of a JSON Schema.
@@ -115,6 +116,8 @@ func (f form) schema() object {
 		return object{"type": "object", "additionalProperties": false, "patternProperties": object{taskNamePattern: list}}
 	case formOutput:
 		return object{"enum": []any{Outputs[0], Outputs[1], Outputs[2], Outputs[3]}}
+	case formHold:
+		return tableSchema(holdKeys)
 	case formReady:
 		return tableSchema(readyKeys)
 	case formServe:

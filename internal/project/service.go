@@ -148,7 +148,7 @@ func (d *decoder) checkService(t *Task, has func(key string) bool, report func(k
 	if !serves && t.IsGroup() {
 		report("stays", `it goes with "run"`, "\"stays\" has nothing to keep running in task %q", t.Name)
 	}
-	for _, key := range []string{"writes", "retry", "timeout", "terminal", "always", "then", "if_failed", "finally"} {
+	for _, key := range []string{"writes", "retry", "timeout", "terminal", "always", "depfile", "clear_writes", "hold_until", "then", "if_failed", "finally", "at_end"} {
 		if has(key) {
 			report(key, "give it to a task that the service needs, or that needs it", "task %q is a service, so it cannot have %q", t.Name, key)
 		}

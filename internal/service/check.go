@@ -3,10 +3,12 @@ package service
 import (
 	"bytes"
 	"context"
+	"errors"
 	"fmt"
 	"net"
 	"net/http"
 	"net/url"
+	"os"
 	"regexp"
 	"sync"
 	"time"
@@ -80,39 +82,67 @@ func (c Check) holds(ctx context.Context, log *logCheck) bool {
 	if c.Log != nil && !log.holds() {
 		return false
 	}
-	if c.Port != "" && !accepts(ctx, c.Port) {
-		return false
-	}
-	if c.HTTP != "" && !answers(ctx, c.HTTP) {
-		return false
-	}
-	return c.Run == nil || c.Run(ctx) == nil
+	return c.Probe(ctx) == nil
 }
 
-// accepts reports whether an address accepts connections.
-func accepts(ctx context.Context, address string) bool {
+// Probe looks once whether all but the log holds. The error tells what was seen.
+func (c Check) Probe(ctx context.Context) error {
+	if c.Port != "" {
+		if err := accepts(ctx, c.Port); err != nil {
+			return err
+		}
+	}
+	if c.HTTP != "" {
+		if err := answers(ctx, c.HTTP); err != nil {
+			return err
+		}
+	}
+	if c.Run != nil {
+		return c.Run(ctx)
+	}
+	return nil
+}
+
+// accepts returns nil if an address accepts connections.
+func accepts(ctx context.Context, address string) error {
 	dialer := net.Dialer{Timeout: time.Second}
 	conn, err := dialer.DialContext(ctx, "tcp", address)
 	if err != nil {
-		return false
+		return inner(err)
 	}
-	conn.Close()
-	return true
+	return conn.Close()
 }
 
-func answers(ctx context.Context, address string) bool {
+// inner returns an error of the network without the address, which is known.
+func inner(err error) error {
+	var op *net.OpError
+	var call *os.SyscallError
+	switch {
+	case errors.As(err, &call):
+		return call.Err
+	case errors.As(err, &op):
+		return op.Err
+	}
+	return err
+}
+
+// answers returns nil if an address answers with a status below 400.
+func answers(ctx context.Context, address string) error {
 	ctx, cancel := context.WithTimeout(ctx, 5*time.Second)
 	defer cancel()
 	req, err := http.NewRequestWithContext(ctx, http.MethodGet, address, nil)
 	if err != nil {
-		return false
+		return err
 	}
 	resp, err := http.DefaultClient.Do(req)
 	if err != nil {
-		return false
+		return inner(err)
 	}
 	resp.Body.Close()
-	return resp.StatusCode < 400
+	if resp.StatusCode >= 400 {
+		return fmt.Errorf("it answers with %s", resp.Status)
+	}
+	return nil
 }
 
 // TakenError says that another program has the port of a service.
@@ -137,7 +167,7 @@ func (c Check) taken() error {
 			address = u.Host
 		}
 	}
-	if address == "" || !accepts(context.Background(), address) {
+	if address == "" || accepts(context.Background(), address) != nil {
 		return nil
 	}
 	return Taken(address)

@@ -277,7 +277,7 @@ func isAside(e engine.Event) bool {
 // acts reports whether an event tells of more than that nothing is to do.
 func acts(e engine.Event) bool {
 	switch e.Kind {
-	case engine.StepActs, engine.StepOutput, engine.RunRemoved:
+	case engine.StepActs, engine.StepHeld, engine.StepOutput, engine.RunRemoved:
 		return true
 	case engine.StepStarted:
 		return e.Step.Stays
