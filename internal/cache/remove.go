@@ -77,6 +77,8 @@ func (c *Cache) made(r history.Record, formatted map[string][]fingerprint.File) 
 		case err != nil:
 			return made, err
 		case mark == "":
+		case f.Accepted:
+			made.Edited = append(made.Edited, f.Path)
 		case mark == f.Mark || slices.ContainsFunc(formatted[f.Path], func(in fingerprint.File) bool { return in.Was == f.Mark && in.Mark == mark }):
 			made.Paths = append(made.Paths, f.Path)
 		default:

@@ -161,7 +161,7 @@ func (c *Cache) known(s *plan.Step, v *Decision) func(files.Found) bool {
 	record, _ := c.Ledger.Read(s.ID()) // without one, none is known
 	left := make(map[string]string, len(record.Outputs))
 	for _, f := range record.Outputs {
-		if !f.Beside {
+		if !f.Beside && !f.Accepted {
 			left[f.Path] = f.Mark
 		}
 	}

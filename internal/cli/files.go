@@ -90,7 +90,10 @@ func whoTasks(mentions []plan.Mention, records []history.Record, did func(histor
 	recorded := map[string]bool{}
 	for _, r := range records {
 		if did(r) {
-			t := output.WhoTask{Name: r.Call, Run: &r.Run, When: &r.Finished}
+			t := output.WhoTask{Name: r.Call, When: &r.Finished}
+			if r.Run != "" {
+				t.Run = &r.Run
+			}
 			for _, m := range mentions {
 				if m.Task.Name == r.Task {
 					t.Pattern, t.Place = m.Glob.Text.Value, m.Glob.Text.Span.String()

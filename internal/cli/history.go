@@ -46,7 +46,7 @@ func (a *app) findRun(ledger *history.Ledger, name string) (history.Run, error) 
 // runsOptions are the options of runs.
 type runsOptions struct {
 	failed, times, json, csv bool
-	task, since         string
+	task, since              string
 }
 
 func (a *app) runsCommand() *cobra.Command {

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"errors"
 	"fmt"
 
 	"github.com/spf13/cobra"
@@ -80,6 +81,38 @@ func (a *app) whyCommand() *cobra.Command {
 		return a.why(ctx, calls[0], run, asJSON)
 	})
 	cmd.Short = "Show what changed since the last successful run of a task"
+	cmd.Flags().SortFlags = false
+	cmd.Flags().BoolVar(&asJSON, "json", false, "as JSON")
+	run.addVariables(cmd.Flags())
+	return cmd
+}
+
+func (a *app) acceptCommand() *cobra.Command {
+	run := &runOptions{}
+	var asJSON bool
+	cmd := a.onCalls("accept TASK…", run, func(ctx context.Context, _ *project.Project, calls []project.Call) error {
+		if len(calls) == 0 {
+			return &usageError{msg: "tugline accept takes the tasks of which what is there is good", hint: "tugline plan shows what would run"}
+		}
+		r, err := a.request(calls, run)
+		if err != nil {
+			return err
+		}
+		accepted, err := a.session.Accept(ctx, r)
+		var refused *cache.AcceptError
+		switch {
+		case errors.As(err, &refused):
+			return &usageError{msg: refused.Msg, hint: "nothing was accepted"}
+		case err != nil:
+			return err
+		case len(accepted) == 0:
+			return &usageError{msg: fmt.Sprintf("%q has no commands of its own", calls[0].Name), hint: "accept the tasks that it needs or calls"}
+		case asJSON:
+			return output.AcceptedJSON(a.env.Stdout, accepted)
+		}
+		return output.WriteAccepted(a.env.Stdout, accepted, a.style(a.env.Stdout))
+	})
+	cmd.Short = "Record what is there now as the last good run of a task, without running it"
 	cmd.Flags().SortFlags = false
 	cmd.Flags().BoolVar(&asJSON, "json", false, "as JSON")
 	run.addVariables(cmd.Flags())

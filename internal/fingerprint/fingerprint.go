@@ -46,6 +46,9 @@ type File struct {
 	// Beside says of an output that the run did not make it: it was there before, and
 	// the run left it alone.
 	Beside bool `json:"beside,omitempty"`
+	// Accepted says of an output that no run made it: it was there when the user took it for
+	// a good one.
+	Accepted bool `json:"accepted,omitempty"`
 	// Was is the mark that an output had before the run changed it in place; empty:
 	// it was not there, or is as it was.
 	Was string `json:"was,omitempty"`

@@ -32,7 +32,7 @@ type Record struct {
 	Version     int                     `json:"version"`
 	Call        string                  `json:"call"` // as it is shown
 	Task        string                  `json:"task"`
-	Run         string                  `json:"run"` // the name of the run
+	Run         string                  `json:"run"` // the name of the run; empty: it was accepted
 	Finished    time.Time               `json:"finished"`
 	Ms          int64                   `json:"ms"`
 	Sum         string                  `json:"sum"`         // of its fingerprint

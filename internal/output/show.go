@@ -5,7 +5,6 @@ import (
 	"io"
 	"slices"
 	"strings"
-	"time"
 
 	"tugline/internal/engine"
 	"tugline/internal/history"
@@ -87,7 +86,7 @@ func Show(w io.Writer, s Shown, st Style) error {
 		section("Variables", indented(strings.Split(strings.TrimRight(vars.String(), "\n"), "\n")))
 	}
 	if s.Ran {
-		section("Last good run", indented([]string{fmt.Sprintf("%s, in %s, run %s", moment(s.Last.Finished), duration(time.Duration(s.Last.Ms)*time.Millisecond), s.Last.Run)}))
+		section("Last good run", indented([]string{lastText(s.Last)}))
 	}
 	_, err := io.WriteString(w, b.String())
 	return err

@@ -37,7 +37,10 @@ func WriteWho(w io.Writer, who Who, st Style) error {
 				line += st.faint(fmt.Sprintf("  %s, %s", t.Pattern, t.Place))
 			}
 			b.WriteString(line + "\n")
-			if t.When != nil {
+			switch {
+			case t.When != nil && t.Run == nil:
+				fmt.Fprintf(&b, "    accepted %s, without a run\n", moment(*t.When))
+			case t.When != nil:
 				fmt.Fprintf(&b, "    last %s %s, in run %s\n", part.done, moment(*t.When), *t.Run)
 			}
 		}

@@ -27,7 +27,7 @@ func WriteWhy(w io.Writer, why Why, st Style) error {
 	var b strings.Builder
 	fmt.Fprintf(&b, "%s  %s\n", st.bold(why.Step.Name), st.action(why.Action, string(why.Action)))
 	if why.Ran {
-		fmt.Fprintf(&b, "last good run: %s, in %s, run %s\n", moment(why.Last.Finished), duration(time.Duration(why.Last.Ms)*time.Millisecond), why.Last.Run)
+		b.WriteString("last good run: " + lastText(why.Last) + "\n")
 	} else {
 		b.WriteString("it has had no good run here\n")
 	}
@@ -45,6 +45,14 @@ func WriteWhy(w io.Writer, why Why, st Style) error {
 	}
 	_, err := io.WriteString(w, b.String())
 	return err
+}
+
+// lastText tells of the last good run that a record tells of.
+func lastText(r history.Record) string {
+	if r.Run == "" {
+		return moment(r.Finished) + ", accepted without running it"
+	}
+	return fmt.Sprintf("%s, in %s, run %s", moment(r.Finished), duration(time.Duration(r.Ms)*time.Millisecond), r.Run)
 }
 
 // commandDiff returns two commands line by line.
@@ -100,13 +108,21 @@ func WhysJSON(w io.Writer, all []Why) error {
 
 // jsonLast is a last good run as JSON.
 type jsonLast struct {
-	Run      string             `json:"run"`
+	Run      *string            `json:"run"` // null: it was accepted without a run
 	Finished time.Time          `json:"finished"`
 	Ms       int64              `json:"ms"`
 	Reads    []fingerprint.File `json:"reads"`
 	Writes   []fingerprint.File `json:"writes"`
 }
 
+// runOf returns the name of the run that left a record; nil: there was none.
+func runOf(r history.Record) *string {
+	if r.Run == "" {
+		return nil
+	}
+	return &r.Run
+}
+
 func lastJSON(r history.Record) *jsonLast {
-	return &jsonLast{r.Run, r.Finished, r.Ms, append([]fingerprint.File{}, r.Fingerprint.Files...), append([]fingerprint.File{}, r.Outputs...)}
+	return &jsonLast{runOf(r), r.Finished, r.Ms, append([]fingerprint.File{}, r.Fingerprint.Files...), append([]fingerprint.File{}, r.Outputs...)}
 }
