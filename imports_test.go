@@ -26,7 +26,7 @@ var mayImport = map[string][]string{
 	"internal/background":  {"internal/serve", "internal/service", "internal/shell", "internal/secret", "internal/atomicfile"},
 	"internal/session":     {"internal/background", "internal/watch", "internal/glob", "internal/engine", "internal/cache", "internal/store", "internal/history", "internal/shell", "internal/fingerprint", "internal/files", "internal/plan", "internal/project", "internal/secret"},
 	"internal/cli":         {"demo", "internal/background", "internal/session", "internal/output", "internal/engine", "internal/cache", "internal/store", "internal/history", "internal/shell", "internal/vcs", "internal/fingerprint", "internal/files", "internal/plan", "internal/project", "internal/secret"},
-	"internal/output":      {"internal/background", "internal/service", "internal/atomicfile", "internal/engine", "internal/cache", "internal/history", "internal/fingerprint", "internal/plan", "internal/project"},
+	"internal/output":      {"internal/secret", "internal/background", "internal/service", "internal/atomicfile", "internal/engine", "internal/cache", "internal/history", "internal/fingerprint", "internal/plan", "internal/project"},
 	"internal/depfile":     {},
 	"internal/cache":       {"internal/depfile", "internal/store", "internal/history", "internal/fingerprint", "internal/files", "internal/glob", "internal/plan", "internal/project"},
 	"internal/engine":      {"internal/background", "internal/service", "internal/serve", "internal/watch", "internal/atomicfile", "internal/cache", "internal/history", "internal/shell", "internal/fingerprint", "internal/files", "internal/plan", "internal/project", "internal/secret", "internal/parallel"},

@@ -3,14 +3,19 @@ package cli
 import (
 	"context"
 	"errors"
+	"fmt"
+	"maps"
 	"runtime"
 	"slices"
+	"strings"
 
 	"github.com/spf13/cobra"
 
 	"tugline/internal/output"
 	"tugline/internal/plan"
 	"tugline/internal/project"
+	"tugline/internal/secret"
+	"tugline/internal/shell"
 )
 
 func (a *app) envCommand() *cobra.Command {
@@ -77,41 +82,112 @@ func (a *app) variables(ctx context.Context, p *project.Project, words []string,
 }
 
 func (a *app) showCommand() *cobra.Command {
-	var asJSON bool
+	var asJSON, script bool
 	options := &runOptions{}
-	cmd := &cobra.Command{
-		Use:               "show TASK",
-		Short:             "Show one task: description, arguments, needs, commands, variables",
-		ValidArgsFunction: a.complete,
-		Args: func(_ *cobra.Command, words []string) error {
-			if len(words) != 1 {
-				return &usageError{msg: "tugline show takes one task", hint: "see tugline list for the tasks"}
-			}
-			return nil
-		},
-		RunE: func(cmd *cobra.Command, words []string) error {
-			p, err := a.load()
-			if err != nil {
-				return err
-			}
-			vars, t, err := a.variables(cmd.Context(), p, words, options)
-			if err != nil {
-				return err
-			}
-			shown := output.Shown{Task: t, Help: taskHelp(t, a.base), System: runtime.GOOS, Vars: vars, NeededBy: output.NeededBy(p, t)}
-			if err := a.addFiles(cmd.Context(), &shown, options); err != nil {
-				return err
-			}
-			if asJSON {
-				return output.ShowJSON(a.env.Stdout, shown)
-			}
-			return output.Show(a.env.Stdout, shown, a.style(a.env.Stdout))
-		},
-	}
+	cmd := a.onCalls("show TASK", options, func(ctx context.Context, p *project.Project, calls []project.Call) error {
+		if len(calls) != 1 {
+			return &usageError{msg: "tugline show takes one task", hint: "see tugline list for the tasks"}
+		}
+		if script {
+			return a.byHand(ctx, calls[0], options)
+		}
+		vars, t, err := a.variables(ctx, p, []string{calls[0].Name}, options)
+		if err != nil {
+			return err
+		}
+		shown := output.Shown{Task: t, Help: taskHelp(t, a.base), System: runtime.GOOS, Vars: vars, NeededBy: output.NeededBy(p, t)}
+		if err := a.addFiles(ctx, &shown, options); err != nil {
+			return err
+		}
+		if asJSON {
+			return output.ShowJSON(a.env.Stdout, shown)
+		}
+		return output.Show(a.env.Stdout, shown, a.style(a.env.Stdout))
+	})
+	cmd.Short = "Show one task: description, arguments, needs, commands, variables"
 	cmd.Flags().SortFlags = false
 	cmd.Flags().BoolVar(&asJSON, "json", false, "as JSON")
+	cmd.Flags().BoolVar(&script, scriptOption, false, "print a shell script that does by hand what the task does")
 	options.addVariables(cmd.Flags())
 	return cmd
+}
+
+// scriptOption is the option of show that asks for a script.
+const scriptOption = "script"
+
+// byHand prints a script that does what a call does.
+func (a *app) byHand(ctx context.Context, call project.Call, options *runOptions) error {
+	t, err := a.task(call.Name)
+	if err != nil {
+		return err
+	}
+	r, err := a.request([]project.Call{call}, options)
+	if err != nil {
+		return err
+	}
+	pl, err := a.session.Plan(ctx, r)
+	if err != nil {
+		return err
+	}
+	var steps []*plan.Step
+	for _, s := range pl.Steps {
+		if s.Task == t && s.Works() {
+			steps = append(steps, s)
+		}
+	}
+	switch {
+	case len(steps) == 0:
+		return &usageError{msg: fmt.Sprintf("%q runs no commands that a script could hold", t.Name), hint: "show the tasks that it needs or calls"}
+	case len(steps) > 1:
+		return &usageError{msg: fmt.Sprintf("%q stands for %d calls: name one", t.Name, len(steps)), hint: "such as tugline show " + steps[0].Name + " --script"}
+	}
+	s := steps[0]
+	if s.Skip != "" || len(s.Run) == 0 {
+		return &usageError{msg: fmt.Sprintf("%q runs no commands here", s.Name), hint: s.Skip}
+	}
+	hand := output.ByHand{Call: s.Name, Folder: s.Folder, Words: s.Rest, Folders: s.WriteFolders(a.session.Project.Folder), Secrets: map[string]string{}}
+	for _, name := range s.Secrets() {
+		hand.Secrets[name] = ""
+	}
+	caller := map[string]string{}
+	for _, pair := range a.env.Vars {
+		name, value, _ := strings.Cut(pair, "=")
+		caller[name] = value
+	}
+	values := map[string]string{}
+	for _, pair := range s.Environ() {
+		name, value, _ := strings.Cut(pair, "=")
+		values[name] = value
+	}
+	for name := range hand.Secrets {
+		hand.Secrets[name] = values[name]
+		if value := values[name]; value != "" { // in a call it may be quoted
+			hand.Call = strings.ReplaceAll(hand.Call, plan.Quote(value), secret.Shown)
+		}
+	}
+	values["TUGLINE_RUN"], values["TUGLINE_TASK"] = "by-hand", hand.Call
+	for _, name := range slices.Sorted(maps.Keys(values)) {
+		value := values[name]
+		if _, hidden := hand.Secrets[name]; hidden {
+			continue
+		}
+		if was, set := caller[name]; !set || was != value {
+			hand.Env = append(hand.Env, output.Setting{Name: name, Value: value})
+		}
+	}
+	lookPath := shell.LookPath(s.Environ(), s.Folder)
+	for _, text := range s.Run {
+		script := output.HandScript{Text: text.Value}
+		if len(t.Shell.Args) > 0 || strings.HasPrefix(text.Value, "#!") {
+			args, err := shell.Interpreter(text.Value, t.Shell.Args, lookPath)
+			if err != nil {
+				return &usageError{msg: err.Error()}
+			}
+			script.Interpreter = args
+		}
+		hand.Scripts = append(hand.Scripts, script)
+	}
+	return output.WriteByHand(a.env.Stdout, hand)
 }
 
 // addFiles adds what a task reads and writes, and its last good run. A task

@@ -179,7 +179,7 @@ func (a *app) streams(mode output.Mode) engine.Streams {
 // display returns what shows a run.
 func (a *app) display(run *session.Run, mode output.Mode, jobs int, isRound bool) *output.Display {
 	cfg := output.DisplayConfig{
-		Out: a.env.Stdout, Err: a.env.Stderr, Mode: mode, Quiet: a.quiet, Verbose: a.verbose, Style: a.displayStyle(mode), Terminal: a.env.Stdin, Usual: run.Usual, Jobs: jobs, Round: isRound,
+		Out: a.env.Stdout, Err: a.env.Stderr, Mode: mode, Quiet: a.quiet, Verbose: a.verbose, Style: a.displayStyle(mode), Terminal: a.env.Stdin, Usual: run.Usual, Jobs: jobs, Round: isRound, FromTop: a.base != nil && a.base.Parent != nil,
 	}
 	if a.onTerminal() {
 		cfg.Size = func() (int, int) { return output.Size(a.env.Stdout) }

@@ -11,6 +11,7 @@ import (
 	"github.com/spf13/cobra"
 	"github.com/spf13/pflag"
 
+	"tugline/internal/plan"
 	"tugline/internal/project"
 )
 
@@ -274,8 +275,12 @@ func (r *wordReader) problems() error {
 	for _, o := range r.wrong {
 		found = append(found, r.unknown(o))
 	}
-	for _, c := range r.calls {
-		if t := r.base.Task(c.Name); t != nil && t.Absent == "" {
+	for i, c := range r.calls {
+		if t := r.base.Task(c.Name); t != nil && t.Absent == "" && !r.tellsOf(c) {
+			if d := r.meantForArgument(t, i); d != nil {
+				found = append(found, *d)
+				break
+			}
 			found = append(found, t.CheckCall(c)...)
 			found = append(found, r.checkPaths(t, c)...)
 		}
@@ -284,6 +289,41 @@ func (r *wordReader) problems() error {
 		return found
 	}
 	return nil
+}
+
+// meantForArgument tells of a word that stands behind the task of a call as if it were one
+// of its arguments; nil: none does.
+func (r *wordReader) meantForArgument(t *project.Task, call int) *project.Diagnostic {
+	if call+1 >= len(r.calls) || r.base.Task(r.calls[call+1].Name) != nil || len(r.base.Near(r.calls[call+1].Name)) > 0 {
+		return nil
+	}
+	word, c := r.calls[call+1].Name, r.calls[call]
+	given := func(a *project.Arg) bool {
+		return slices.ContainsFunc(c.Args, func(g project.CallArg) bool { return g.Name == a.Name })
+	}
+	var free *project.Arg
+	for _, a := range t.Args {
+		if !a.Rest && a.Type != project.ArgFlag && !given(a) && (free == nil || a.Required() && !free.Required()) {
+			free = a
+		}
+	}
+	name := r.base.NameOf(t)
+	switch {
+	case free != nil:
+		return &project.Diagnostic{
+			Msg: fmt.Sprintf("there is no task %q, and the arguments of %q are options", word, name), Hint: fmt.Sprintf("such as tugline %s --%s %s", name, free.Name, plan.Quote(word)),
+		}
+	case t.RestArg() != nil:
+		return &project.Diagnostic{Msg: fmt.Sprintf("there is no task %q, and %q takes words behind --", word, name), Hint: fmt.Sprintf("such as tugline %s -- %s", name, plan.Quote(word))}
+	}
+	return nil
+}
+
+// tellsOf reports whether a command tells of the task of a call as it is declared, so that it
+// needs no arguments: show does, unless a script is wanted.
+func (r *wordReader) tellsOf(c project.Call) bool {
+	script := r.flags.Lookup(scriptOption)
+	return script != nil && script.Value.String() == "false" && len(c.Args)+len(c.Rest) == 0
 }
 
 // renamedOptions are options of older versions, and what they are called now.

@@ -127,7 +127,17 @@ func (l *loop) attempt(ctx context.Context, t task, kept *printed) (*project.Tex
 	defer cancel()
 	for i := range t.step.Run {
 		text := &t.step.Run[i]
-		err := l.exec(ctx, l.command(t.step, text, t.env, kept))
+		cmd := l.command(t.step, text, t.env, kept)
+		var last lastPrinted
+		if cmd.Args != nil {
+			tell := cmd.Output
+			cmd.Output = func(p []byte) {
+				last.add(p)
+				tell(p)
+			}
+		}
+		err := l.exec(ctx, cmd)
+		last.place(text, err)
 		if err != nil && timedOut(ctx) {
 			err = timeoutError(limit)
 		}
@@ -333,6 +343,13 @@ func (l *loop) fail(ctx context.Context, r *Result, text *project.Text, env []st
 	case errors.As(err, &exit):
 		r.Failure.Code = exit.Code
 		r.Failure.Span = text.At(exit.Where.Offset, exit.Where.Length)
+		if exit.Whole {
+			r.Failure.Span = text.Span
+			r.Failure.Hint = "somewhere in this script"
+		}
+		if rest := r.step.Task.RestArg(); rest != nil && exit.Note == fmt.Sprintf("the variable %q is not set", rest.Variable()) {
+			r.Failure.Hint = `the words behind -- are "$@"`
+		}
 		if exit.Missing != "" {
 			r.Failure.Hint = project.DidYouMean(exit.Missing, shell.Commands(env))
 		}

@@ -39,6 +39,7 @@ type Display struct {
 	quiet    bool
 	verbose  bool
 	round    bool
+	fromTop  bool
 	width    int // of the longest name, in columns
 	steps    map[stepKey]*stepOutput
 	looped   map[string]*instances
@@ -66,6 +67,7 @@ type DisplayConfig struct {
 	// Usual returns what a call usually takes; 0: not known. It may be nil.
 	Usual    func(call string) time.Duration
 	Jobs     int      // how many steps may run at once
+	FromTop  bool     // the user does not stand where the names of steps count from
 	Terminal *os.File // the terminal that tasks may own, whose modes are kept; may be nil
 }
 
@@ -109,7 +111,7 @@ const maxName = 40
 
 // NewDisplay returns a display for a run of such steps.
 func NewDisplay(steps []*engine.Step, cfg DisplayConfig) *Display {
-	d := &Display{out: cfg.Out, err: cfg.Err, mode: cfg.Mode, style: cfg.Style, quiet: cfg.Quiet, verbose: cfg.Verbose, round: cfg.Round && !cfg.Verbose, own: cfg.Terminal, steps: map[stepKey]*stepOutput{}, looped: map[string]*instances{}, waits: map[string]bool{}}
+	d := &Display{out: cfg.Out, err: cfg.Err, mode: cfg.Mode, style: cfg.Style, quiet: cfg.Quiet, verbose: cfg.Verbose, round: cfg.Round && !cfg.Verbose, own: cfg.Terminal, fromTop: cfg.FromTop, steps: map[stepKey]*stepOutput{}, looped: map[string]*instances{}, waits: map[string]bool{}}
 	switch {
 	case d.mode == Direct:
 		d.out = d.err // stdout belongs to the task

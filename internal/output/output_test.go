@@ -189,6 +189,7 @@ tugline.toml:2:18: task "short" failed
       line 17
       line 18
       line 19
+      the same by hand: tugline show short --script
 
 2 ran, 1 failed, 1 blocked in 1m05s, 1m55s saved by running in parallel
 `, messages.String())

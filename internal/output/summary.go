@@ -10,6 +10,7 @@ import (
 	"tugline/internal/cache"
 	"tugline/internal/engine"
 	"tugline/internal/project"
+	"tugline/internal/secret"
 )
 
 // Summary shows what became of the run, on the stream for messages: for each
@@ -97,10 +98,24 @@ func (d *Display) failure(r engine.Result) {
 		Msg:  fmt.Sprintf("task %q %s", printable(r.Step.Name), d.style.red("failed")),
 		Hint: printable(strings.TrimSuffix(r.Failure.Msg+"; "+r.Failure.Hint, "; ")),
 	}, d.style))
-	step := d.steps[keyOf(r.Step)]
-	if step == nil || step.tail.count == 0 {
-		return
+	if step := d.steps[keyOf(r.Step)]; step != nil && step.tail.count > 0 {
+		d.tail(step)
 	}
+	if r.Step.Works && !r.Step.Stays && !strings.Contains(r.Step.Name, secret.Shown) {
+		d.write(d.style.faint("      the same by hand: "+printable("tugline show "+d.callName(r.Step.Name)+" --script")) + "\n")
+	}
+}
+
+// callName returns the name of a step as the user would call it.
+func (d *Display) callName(name string) string {
+	if d.fromTop {
+		return "/" + name
+	}
+	return name
+}
+
+// tail shows the last lines of the output of a step.
+func (d *Display) tail(step *stepOutput) {
 	lines, more := step.tail.lines()
 	heading := "      its output:\n"
 	if d.mode == Lines && len(lines) > shownAgain { // it has been shown already

@@ -3,6 +3,7 @@ package plan
 import (
 	"errors"
 	"fmt"
+	"maps"
 	"path"
 	"path/filepath"
 	"slices"
@@ -100,6 +101,26 @@ func (b *builder) depfile(s *Step) {
 		s.Reads = s.ReadsWith(b.req.Listed(idOf(s.Name)))
 	}
 }
+
+// WriteFolders returns the folders of what s writes, which are made before it starts, as
+// absolute paths below the folder top.
+func (s *Step) WriteFolders(top string) []string {
+	var folders []string
+	for _, g := range s.Writes {
+		folder, plain := glob.Base(g.Pattern)
+		if plain && !g.Folder {
+			folder = path.Dir(folder)
+		}
+		if !g.Not && folder != "" && folder != "." {
+			folders = append(folders, filepath.Join(top, filepath.FromSlash(folder)))
+		}
+	}
+	slices.Sort(folders)
+	return slices.Compact(folders)
+}
+
+// Secrets returns the names of the variables of s whose values are secret, sorted.
+func (s *Step) Secrets() []string { return slices.Sorted(maps.Keys(s.scope.world.secretNames)) }
 
 // Declared returns what s reads by its declaration alone, without what a depfile listed.
 func (s *Step) Declared() []Glob {

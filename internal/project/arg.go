@@ -46,6 +46,12 @@ const (
 
 var argTypes = []string{string(ArgText), string(ArgInt), string(ArgNumber), string(ArgFlag), string(ArgFile), string(ArgFolder)}
 
+// likelyTypes are the types that words from elsewhere mean.
+var likelyTypes = map[string]string{
+	"string": `"text"`, "str": `"text"`, "path": `"file" or "folder"`, "dir": `"folder"`, "directory": `"folder"`, "filename": `"file"`,
+	"bool": `"flag"`, "boolean": `"flag"`, "integer": `"int"`, "float": `"number"`, "double": `"number"`,
+}
+
 // Variable returns the name of the variable in which the value arrives.
 func (a *Arg) Variable() string { return strings.ReplaceAll(a.Name, "-", "_") }
 
@@ -131,7 +137,11 @@ var argKeys = []key[*Arg]{
 	{"type", formText, "`text` (the default), `int`, `number`, `flag`, `file` or `folder`.", func(d *decoder, a *Arg, e *toml.Entry) {
 		text := d.text(e)
 		if text.Value != "" && !slices.Contains(argTypes, text.Value) {
-			d.report(text.Span, DidYouMean(text.Value, argTypes), "%q is no type of an argument", text.Value)
+			hint := DidYouMean(text.Value, argTypes)
+			if likely := likelyTypes[strings.ToLower(text.Value)]; likely != "" {
+				hint = "did you mean " + likely + "?"
+			}
+			d.report(text.Span, strings.TrimPrefix(hint+" The types are "+strings.Join(argTypes, ", "), " "), "%q is no type of an argument", text.Value)
 			return
 		}
 		a.Type = ArgType(text.Value)
@@ -160,13 +170,22 @@ var argKeys = []key[*Arg]{
 }
 
 func (d *decoder) args(e *toml.Entry) []*Arg {
-	if !d.is(e.Key, &e.Value, toml.KindTable) {
+	if e.Value.Kind != toml.KindTable {
+		d.report(d.at(e.Value.At), "such as args.name = {}, or args.copies = { type = \"int\", default = 1 }", "%q must be a table with a key for each argument, not %s", e.Key, e.Value.Kind)
 		return nil
 	}
 	var out []*Arg
 	for _, ae := range e.Value.Table.Entries {
 		a := &Arg{Name: ae.Key, Span: d.at(ae.At), Type: ArgText}
-		if !d.is(ae.Key, &ae.Value, toml.KindTable) {
+		if ae.Value.Kind != toml.KindTable {
+			example := "{}"
+			switch {
+			case ae.Value.Kind == toml.KindText && slices.Contains(argTypes, ae.Value.Text):
+				example = fmt.Sprintf("{ type = %q }", ae.Value.Text)
+			case ae.Value.Kind == toml.KindText:
+				example = fmt.Sprintf("{ default = %q }", ae.Value.Text)
+			}
+			d.report(d.at(ae.Value.At), fmt.Sprintf("such as args.%s = %s", ae.Key, example), "the argument %q must be a table, not %s", ae.Key, ae.Value.Kind)
 			continue
 		}
 		decodeTable(d, ae.Value.Table, argKeys, a, "key of an argument")

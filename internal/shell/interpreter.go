@@ -9,6 +9,7 @@ import (
 	"regexp"
 	"runtime"
 	"slices"
+	"strconv"
 	"strings"
 	"sync"
 )
@@ -148,7 +149,7 @@ func runInterpreter(ctx context.Context, cmd Command, out *stream, procs *proces
 			exit = notFound(name, cmd.Dir)
 		}
 	}
-	exit.Where = place
+	exit.Where, exit.Whole = place, traced == nil && strings.Contains(strings.TrimSpace(cmd.Script), "\n")
 	return &exit
 }
 
@@ -200,6 +201,34 @@ func runTraced(ctx context.Context, p process, traced *bashScript, out *stream, 
 		where = place
 	}
 	return exit, where, err
+}
+
+// toldLine finds a line of a script in what its interpreter prints: the name of the temporary
+// file, then the number, as sh, Python, Perl, Ruby, awk and others write it; or what bash says
+// of a script that it cannot parse.
+var toldLine = sync.OnceValue(func() *regexp.Regexp {
+	return regexp.MustCompile(`(?m)tugline-script-[0-9]+[^\s"':,(]*["']?(?:, line |: line | line |:\s?|\()([0-9]+)|^bash: (?:-c: )?line ([0-9]+): (?:syntax error|unexpected EOF)`)
+})
+
+// ToldLine returns the line of a script that failed, as its interpreter told last in what it
+// printed. found is false if it told none.
+func ToldLine(script string, printed []byte) (where Stretch, found bool) {
+	all := toldLine().FindAllSubmatch(printed, -1)
+	if len(all) == 0 {
+		return Stretch{}, false
+	}
+	last := all[len(all)-1]
+	number, _ := strconv.Atoi(string(last[1]) + string(last[2])) // then it is no line
+	number = min(number, strings.Count(strings.TrimRight(script, "\n"), "\n")+1) // the end of a script may be told as the line behind it
+	offset := 0
+	for line := range strings.Lines(script) {
+		if number--; number == 0 {
+			text := strings.TrimSpace(line)
+			return Stretch{offset + strings.Index(line, text), max(1, len(text))}, text != ""
+		}
+		offset += len(line)
+	}
+	return Stretch{}, false
 }
 
 // plainName is the name of a command that is looked for on the PATH.

@@ -58,6 +58,7 @@ type ExitError struct {
 	Missing string  // the command's name, if there is no such command
 	Note    string  // what Tugline knows beyond the code; may be empty
 	Where   Stretch // the command that failed; Length is 0 when it is not known
+	Whole   bool    // of an interpreter that tells no place: any line of the script may have failed
 }
 
 func (e *ExitError) Error() string {
