@@ -294,7 +294,7 @@ func (r *wordReader) problems() error {
 // meantForArgument tells of a word that stands behind the task of a call as if it were one
 // of its arguments; nil: none does.
 func (r *wordReader) meantForArgument(t *project.Task, call int) *project.Diagnostic {
-	if call+1 >= len(r.calls) || r.base.Task(r.calls[call+1].Name) != nil || len(r.base.Near(r.calls[call+1].Name)) > 0 {
+	if len(r.wrong) > 0 || call+1 >= len(r.calls) || r.base.Task(r.calls[call+1].Name) != nil || len(r.base.Near(r.calls[call+1].Name)) > 0 {
 		return nil
 	}
 	word, c := r.calls[call+1].Name, r.calls[call]

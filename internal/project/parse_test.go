@@ -184,7 +184,7 @@ func TestParseReportsAllThatIsWrong(t *testing.T) {
 			`3:5+1 multiline literal string not terminated by '''`,
 		}},
 		{"arguments", "[task.a]\nrun = 'x'\nargs.ok = { type = 'int', default = 1, min = 1, max = 3 }\nargs.bad = { type = 'integer', chioces = ['x'] }\nargs.c = { choices = ['a'], default = 'b', min = 1 }\nargs.n = { type = 'int', default = 'x' }\nargs.p = { pattern = '(' }\nargs.help = {}\nargs.'x y' = {}\nargs.dry-run = { type = 'flag', many = true }\nargs.dry_run = { default = true }\nenv = { dry_run = 'x' }\n", []string{
-			`4:21+9 "integer" is no type of an argument`,
+			`4:21+9 "integer" is no type of an argument (did you mean "int"? The types are text, int, number, flag, file, folder)`,
 			`4:32+7 unknown key of an argument "chioces" (did you mean "choices"?)`,
 			`5:39+3 the default of "c" must be one of a, not "b"`,
 			`5:44+3 "min" does not fit the argument "c" (only numbers have limits)`,
