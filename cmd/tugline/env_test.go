@@ -224,3 +224,13 @@ run = 'echo "$OPENER $SHELL_OF $OTHER"'
 	assert.Contains(t, r.stderr, `"B" has no value on `+runtime.GOOS)
 	assert.Contains(t, r.stderr, `"C" has a value already, by "run"`)
 }
+
+// What is computed before a run shows on a terminal while it takes long.
+func TestComputingIsShown(t *testing.T) {
+	s := tell(t, "[env]\nSLOW = { run = 'sleep 1; echo 5' }\n[task.t]\nrun = 'echo \"is $SLOW\"'\n")
+	screen, code := s.terminal(80, "t")
+	assert.Equal(t, 0, code)
+	assert.Regexp(t, `computing SLOW ….*\r\x1b\[K`, screen)
+	assert.Contains(t, screen, "is 5")
+	assert.NotContains(t, s.tugline("t").stderr, "computing")
+}

@@ -171,8 +171,13 @@ func (a *app) load() (*project.Project, error) {
 	if err != nil {
 		return nil, err
 	}
+	var working func(string) func()
+	if output.IsTerminal(a.env.Stderr) && !a.quiet {
+		working = (&output.Working{Out: a.env.Stderr, Style: a.style(a.env.Stderr)}).Do
+	}
 	a.session = session.Open(p, a.base, session.Config{
-		Vars: a.env.Vars, From: a.env.Folder, Run: a.runName, Grace: grace, Kill: a.env.Kill, Mask: a.secrets, Guard: a.guard(), Supervisor: []string{a.env.Program, superviseCommand},
+		Working: working,
+		Vars:    a.env.Vars, From: a.env.Folder, Run: a.runName, Grace: grace, Kill: a.env.Kill, Mask: a.secrets, Guard: a.guard(), Supervisor: []string{a.env.Program, superviseCommand},
 		QRCode: func(address string) string {
 			if !a.verbose {
 				return ""

@@ -139,10 +139,16 @@ func (l *live) partial(s *engine.Step, text string) {
 	}
 }
 
-func (l *live) finish(s *engine.Step) {
+// finish notes that a step has ended. One that needed not run counts no more: it tells
+// nothing of how far the work is.
+func (l *live) finish(s *engine.Step, state engine.State) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	l.done++
+	if state == engine.Unchanged || state == engine.Skipped {
+		l.total--
+	} else {
+		l.done++
+	}
 	if i := l.indexLocked(s); i >= 0 {
 		l.running = slices.Delete(l.running, i, i+1)
 	} else {
@@ -201,7 +207,7 @@ func visibleWidth(line string) int { return runewidth.StringWidth(string(clean([
 
 // render returns the lines of the part.
 func (l *live) render(columns, rows int) []string {
-	if l.total == 0 || len(l.running) == 0 || l.hidden {
+	if l.total <= 0 || len(l.running) == 0 || l.hidden {
 		return nil
 	}
 	now := l.now()

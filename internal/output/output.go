@@ -392,7 +392,7 @@ func (d *Display) finished(r engine.Result) {
 		d.flushPartial(r.Step, step)
 	}
 	if d.live != nil && r.Step.Works {
-		d.live.finish(r.Step)
+		d.live.finish(r.Step, r.State)
 	}
 	if d.showsEnd(r) && !d.together(r) {
 		d.write(d.stateLine(r))

@@ -43,6 +43,8 @@ func (s *Session) Plan(ctx context.Context, r Request) (*plan.Plan, error) {
 	if err != nil {
 		return nil, err
 	}
+	s.planning.Store(true)
+	defer s.planning.Store(false)
 	return plan.New(s.Project, req)
 }
 
@@ -143,6 +145,7 @@ func (s *Session) envFile(path string) (project.Settings, error) {
 func (s *Session) compute(ctx context.Context) func(*project.Var, []string, string) (string, error) {
 	return func(v *project.Var, env []string, file string) (string, error) {
 		if v.Run.Value != "" {
+			defer s.working("computing " + v.Name)()
 			out, err := engine.Output(ctx, s.shell.Run, v.Run, env, v.Span.Source.Folder(), s.cfg.Grace)
 			return strings.TrimRight(out, "\r\n"), err
 		}
@@ -154,10 +157,24 @@ func (s *Session) compute(ctx context.Context) func(*project.Var, []string, stri
 	}
 }
 
+// working tells what a script computes while a plan is made.
+func (s *Session) working(what string) (done func()) {
+	if s.cfg.Working == nil || !s.planning.Load() {
+		return func() {}
+	}
+	return s.cfg.Working(s.cfg.Mask.Text(what))
+}
+
+func firstLine(script string) string {
+	first, _, _ := strings.Cut(strings.TrimSpace(script), "\n")
+	return first
+}
+
 // list finds the values of a list. It may be called from many goroutines.
 func (s *Session) list(ctx context.Context, l plan.Listed) ([]string, error) {
 	switch {
 	case l.Run.Value != "":
+		defer s.working("listing with " + firstLine(l.Run.Value))()
 		out, err := engine.Output(ctx, s.shell.Run, l.Run, l.Env, l.Folder, s.cfg.Grace)
 		return project.Lines(out, false), err
 	case l.Lines != "":

@@ -43,6 +43,7 @@ type Prepared struct {
 
 	request Request
 	scripts *engine.Scripts
+	took    time.Duration // preparing it
 }
 
 // Prepare sees to all that must be well before anything of a request starts. The
@@ -53,6 +54,7 @@ func (s *Session) Prepare(ctx context.Context, r Request) (*Prepared, error) {
 
 // prepare is Prepare; required says whether to look for what the plan requires.
 func (s *Session) prepare(ctx context.Context, r Request, required bool) (*Prepared, error) {
+	began := time.Now()
 	pl, err := s.Plan(ctx, r)
 	if err != nil {
 		return nil, err
@@ -66,7 +68,7 @@ func (s *Session) prepare(ctx context.Context, r Request, required bool) (*Prepa
 			return nil, err
 		}
 	}
-	return &Prepared{pl, r, scripts}, nil
+	return &Prepared{pl, r, scripts, time.Since(began)}, nil
 }
 
 // Requirements looks for all that a plan requires, as [engine.CheckRequirements].
@@ -237,6 +239,7 @@ func (r *Run) Do(ctx context.Context, how How) (engine.Summary, error) {
 		}
 	}
 	summary, err := engine.Run(ctx, r.Plan, r.prepared.scripts, cfg)
+	summary.Wall += r.prepared.took // what was computed before is part of what one waited for
 	r.end(summary, err)
 	return summary, err
 }

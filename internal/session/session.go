@@ -12,6 +12,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"tugline/internal/background"
@@ -44,6 +45,9 @@ type Config struct {
 	// QRCode returns a picture of an address in the network, in text. nil: none is shown.
 	QRCode func(address string) string
 	Warn   func(text string) // is told what goes wrong and keeps nothing from going on
+	// Working is told what a script computes while planning, and returns what is called when
+	// that is done. It may be called from many goroutines. nil: nobody is told.
+	Working func(what string) (done func())
 }
 
 // Session is a project, with the files, records and store that belong to it. It
@@ -61,6 +65,7 @@ type Session struct {
 	shell  *shell.Session // all that is started
 	warned bool           // that there is no store
 
+	planning atomic.Bool      // a plan is being made: Working is told
 	services *engine.Services // that go on between the rounds of a watch; nil: each run ends its own
 
 	sources sources                     // of the plans that were made
