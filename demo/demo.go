@@ -5,5 +5,5 @@ import "embed"
 
 // Files are the files of the almanac, as a user would write them.
 //
-//go:embed tugline.toml almanac.env all:gauges all:scripts all:courier harbours.csv
+//go:embed tugline.toml almanac.env all:gauges all:scripts all:notices all:courier harbours.csv
 var Files embed.FS

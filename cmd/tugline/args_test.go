@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"strings"
 	"testing"
@@ -118,6 +119,19 @@ func TestCompletionOfArguments(t *testing.T) {
 	assert.Contains(t, options, "--jobs\t")
 	assert.NotContains(t, s.tugline("__complete", "publish", "--to", "x", "plain", "--").stdout, "--channel")
 	assert.Contains(t, s.tugline("__complete", "publish", "--to", "x", "").stdout, "plain\n")
+
+	s.write("tugline.toml", "[task.page]\neach.port = { list = ['merrowick', 'saltreach'] }\neach.file = { files = 'in/*', as = 'stem' }\nrun = 'true'\n")
+	s.write("in/a.csv", "")
+	assert.Regexp(t, `^merrowick\nsaltreach\n:`, s.tugline("__complete", "page", "--port", "").stdout)
+	assert.Regexp(t, `^merrowick\nsaltreach\n:`, s.tugline("__complete", "page", "--port", "merrowick", "--port", "s").stdout)
+	assert.Regexp(t, `^a\n:`, s.tugline("__complete", "page", "--file", "").stdout)
+	if fish, err := exec.LookPath("fish"); err == nil {
+		cmd := exec.Command(fish, "--no-config", "-c", `"$PROGRAM" completion fish | source; function tugline; "$PROGRAM" $argv; end; complete -C "tugline page --port "`)
+		cmd.Dir, cmd.Env = s.dir, append(s.env, "PROGRAM="+program, "HOME="+s.dir)
+		out, err := cmd.CombinedOutput()
+		assert.NoError(t, err)
+		assert.Equal(t, "merrowick\nsaltreach\n", string(out))
+	}
 }
 
 // Values that would break a quote arrive to the letter, however they come and

@@ -14,5 +14,5 @@ END {
         printf "<a class=\"card\" href=\"%s.html\"><h2>%s</h2><p>%s.</p><img src=\"%s.svg\" alt=\"\">", p, name[p], about[p], p
         printf "<dl><dt>Highest</dt><dd>%s m <i>%s</i></dd><dt>Lowest</dt><dd>%s m <i>%s</i></dd><dt>Mean range</dt><dd>%s m</dd></dl></a>\n", top[p], topday[p], low[p], lowday[p], range[p]
     }
-    print "</main></html>"
+    print "</main><p class=\"key\"><a href=\"notices.html\">Notices to mariners</a></p></html>"
 }

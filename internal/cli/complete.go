@@ -1,12 +1,15 @@
 package cli
 
 import (
+	"context"
+	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
 	"github.com/spf13/pflag"
 
 	"tugline/internal/output"
+	"tugline/internal/plan"
 	"tugline/internal/project"
 )
 
@@ -26,7 +29,12 @@ func (a *app) complete(cmd *cobra.Command, words []string, next string) ([]strin
 	}
 	if r.task != nil && option != "" {
 		if arg := r.task.Arg(option[2:]); arg != nil && arg.Type != project.ArgFlag {
-			return completeValue(arg)
+			return a.completeValue(cmd.Context(), p, r.task, arg)
+		}
+	}
+	if name, _, joined := strings.Cut(next, "="); joined && r.task != nil && strings.HasPrefix(name, "--") {
+		if arg := r.task.Arg(name[2:]); arg != nil {
+			return a.completeValue(cmd.Context(), p, r.task, arg) // the shells put the name before it
 		}
 	}
 	if strings.HasPrefix(next, "-") {
@@ -48,14 +56,24 @@ func (a *app) complete(cmd *cobra.Command, words []string, next string) ([]strin
 	return found, directive
 }
 
-func completeValue(arg *project.Arg) ([]string, cobra.ShellCompDirective) {
-	switch arg.Type {
-	case project.ArgFile:
+// completeValue gives the values of an argument: its choices, or those of each.
+func (a *app) completeValue(ctx context.Context, p *project.Project, t *project.Task, arg *project.Arg) ([]string, cobra.ShellCompDirective) {
+	const directive = cobra.ShellCompDirectiveNoFileComp | cobra.ShellCompDirectiveKeepOrder
+	switch {
+	case arg.Each != nil:
+		req, err := a.planRequest(ctx, &runOptions{})
+		if err != nil {
+			return nil, directive
+		}
+		return plan.EachValues(p, req, t, arg.Name), directive
+	case arg.Type == project.ArgFile:
 		return nil, cobra.ShellCompDirectiveDefault
-	case project.ArgFolder:
+	case arg.Type == project.ArgFolder:
 		return nil, cobra.ShellCompDirectiveFilterDirs
+	case arg.Type == project.ArgFlag:
+		return []string{"true", "false"}, directive
 	}
-	return arg.Choices, cobra.ShellCompDirectiveNoFileComp | cobra.ShellCompDirectiveKeepOrder
+	return slices.Clone(arg.Choices), directive
 }
 
 func completeOptions(t *project.Task, flags *pflag.FlagSet) []string {

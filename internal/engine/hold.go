@@ -57,7 +57,7 @@ func (l *loop) look(ctx context.Context, s *plan.Step) {
 			l.endUnstarted(r)
 			return
 		}
-		l.await(ctx, s, probe, what)
+		l.await(ctx, t, probe, what)
 	}
 	l.hand(t)
 }
@@ -88,11 +88,17 @@ func (l *loop) lookAt(ctx context.Context, t task) {
 }
 
 // await waits for the condition of a step, beside all else.
-func (l *loop) await(ctx context.Context, s *plan.Step, probe func(context.Context) error, what string) {
+// The services that the step uses are started before: what they do may be what it waits for.
+func (l *loop) await(ctx context.Context, t task, probe func(context.Context) error, what string) {
+	s := t.step
 	holdCtx, cancel := context.WithCancelCause(ctx)
 	l.holdings[s] = &holding{cancel, l.cfg.Now()}
 	l.workers.Go(func() {
-		seen, err := l.poll(holdCtx, s, probe, what)
+		var seen error
+		err := l.services.use(holdCtx, t)
+		if err == nil {
+			seen, err = l.poll(holdCtx, s, probe, what)
+		}
 		l.events <- Event{inLoop: func() { l.endHold(ctx, s, what, seen, err) }}
 	})
 }
@@ -140,6 +146,11 @@ func (l *loop) endHold(ctx context.Context, s *plan.Step, what string, seen, err
 		return
 	}
 	r := Result{step: s, State: Stopped, Reason: "not started", Started: since, Took: took}
+	var gone *ServiceError
+	if errors.As(err, &gone) {
+		r.State, r.Reason = Failed, gone.Error()
+		r.Failure = &Failure{Span: s.Task.Span, Msg: r.Reason}
+	}
 	if errors.Is(err, context.DeadlineExceeded) {
 		hold := s.Task.HoldUntil
 		msg := l.cfg.Secrets.Text(fmt.Sprintf("waited %v until %s; last seen: %v", hold.Timeout, what, seen))

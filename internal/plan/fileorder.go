@@ -400,7 +400,9 @@ func (b *builder) sort() {
 		}
 	}
 	if len(sorted) < len(steps) {
-		b.circle(waits)
+		if len(b.found) == 0 { // else it may be no more than a consequence
+			b.circle(waits)
+		}
 		return
 	}
 	for i, s := range sorted {

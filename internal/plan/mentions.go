@@ -39,6 +39,18 @@ func MayWrite(p *project.Project, path string) bool {
 	return slices.ContainsFunc(p.Tasks, func(t *project.Task) bool { return matching(b.unfilled(t, t.Writes, nil), path) != nil })
 }
 
+// EachValues returns the values of each of a task under a name, as far as they are known
+// without running anything.
+func EachValues(p *project.Project, req Request, t *project.Task, name string) []string {
+	req.NoCompute = true
+	b := newBuilder(p, req)
+	arg := t.Arg(name)
+	if arg == nil || arg.Each == nil || b.unknown(arg.Each, t) {
+		return nil
+	}
+	return b.valuesOf(arg.Each)
+}
+
 // known returns the instances of t, as far as they are known: one without
 // values stands for all that are not.
 func (b *builder) known(t *project.Task) []variant {
