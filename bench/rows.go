@@ -2,6 +2,7 @@ package main
 
 import (
 	"encoding/json"
+	"errors"
 	"fmt"
 	"os"
 	"os/exec"
@@ -28,6 +29,7 @@ func (b *bench) rows(names []string) ([]row, error) {
 		{[]string{"words"}, b.shellWords},
 		{[]string{"patterns"}, b.patterns},
 		{[]string{"shell"}, b.shells},
+		{[]string{"instances"}, b.instances},
 		{[]string{"programs"}, b.programs},
 		{[]string{"load"}, b.loading},
 		{[]string{"output"}, b.output},
@@ -198,6 +200,47 @@ func (b *bench) shells() ([]row, error) {
 		})
 	}
 	return rows, nil
+}
+
+// instances: a task with 2,000 instances, each with a file of its own, from nothing and
+// with nothing to do.
+func (b *bench) instances() ([]row, error) {
+	const n = 2000
+	file, err := b.write("instances/tugline.toml", `echo = false
+[task.page]
+each.page  = { files = "in/*.txt", as = "stem" }
+reads.raw  = "in/$page.txt"
+writes.out = "out/$page.txt"
+run = 'sed s/tide/water/ "$raw" >"$out"'
+`)
+	if err != nil {
+		return nil, err
+	}
+	for i := range n {
+		if _, err := b.write(fmt.Sprintf("instances/in/%d.txt", i), fmt.Sprintf("the tide of day %d\n", i)); err != nil {
+			return nil, err
+		}
+	}
+	dir := filepath.Join(b.dir, "instances")
+	sh := func(script string) func() error {
+		return func() error {
+			cmd := exec.Command("sh", "-c", script)
+			cmd.Dir = dir
+			return cmd.Run()
+		}
+	}
+	anew := sh("rm -rf out .tugline")
+	ours := command(b.tugline, "-q", "-j", "2", "--no-store", "--file", file, "page")
+	theirs := sh(`rm -rf theirs; mkdir theirs; ls in | xargs -P2 -I@ sh -c 'sed s/tide/water/ in/@ >theirs/@'`)
+	return []row{{
+		name: "instances", work: "2,000 instances with a file each, from nothing, -j 2", beside: "xargs -P2 sh -c", goal: 1.3,
+		ours:   func() error { return errors.Join(anew(), ours()) },
+		theirs: theirs,
+	}, {
+		name: "instances-0", work: "the same, nothing to do", beside: "xargs -P2 sh -c, all of it", goal: 0.1,
+		ours:   ours,
+		theirs: theirs,
+	}}, nil
 }
 
 // programs: tasks that start one program each.

@@ -205,7 +205,7 @@ func TestTheDemo(t *testing.T) {
 	assert.Contains(t, doctor.stderr, `the variable "COURIER_KEY" is not set, and task "courier/send" needs it`)
 	s.env = append(s.env, "COURIER_KEY=k-4711")
 	doctor = s.tugline("-C", "my almanac", "doctor")
-	assert.Regexp(t, `^requires +version +found +where\ncksum +any +yes +/\S+\nawk +any +yes +/\S+\n\n15 scripts run in the built-in shell, 4 in bash \(/\S+bash [0-9.]+\S*\)\ntugline.toml with 1 part: 21 tasks, no problems found\n$`, doctor.stdout)
+	assert.Regexp(t, `^requires +version +found +where\ncksum +any +yes +/\S+\nawk +any +yes +/\S+\n\n16 scripts run in the built-in shell, 4 in bash \(/\S+bash [0-9.]+\S*\)\ntugline.toml with 1 part: 22 tasks, no problems found\n$`, doctor.stdout)
 	assert.Contains(t, s.tugline("-C", "my almanac/courier", "send").stdout, "courier: your key is •••\n")
 
 	s.write("my almanac/courier/closed.txt", "saltreach\n")

@@ -6,6 +6,7 @@ import (
 	"path/filepath"
 	"sort"
 	"sync"
+	"sync/atomic"
 	"unicode/utf8"
 )
 
@@ -19,6 +20,8 @@ type Source struct {
 	order int       // of loading: findings are shown in this order
 	once  sync.Once // guards lines
 	lines []int     // offset of the start of each line
+
+	last atomic.Pointer[counted] // of the place that was asked for last
 }
 
 // Folder returns the folder in which the file stands; empty for a nil source.
@@ -59,9 +62,18 @@ func (s Span) IsZero() bool { return s.Source == nil }
 // Position returns the line and the column at which s starts, both from 1.
 // Columns count characters, not bytes.
 func (s Span) Position() (line, column int) {
-	start := s.lineStart()
-	return s.Source.lineAt(s.Offset()) + 1, utf8.RuneCount(s.Source.Text[start:s.Offset()]) + 1
+	from := counted{s.lineStart(), s.lineStart(), 0}
+	if last := s.Source.last.Load(); last != nil && last.start == from.start && last.offset <= s.Offset() {
+		from = *last
+	}
+	now := counted{from.start, s.Offset(), from.characters + utf8.RuneCount(s.Source.Text[from.offset:s.Offset()])}
+	s.Source.last.Store(&now)
+	return s.Source.lineAt(s.Offset()) + 1, now.characters + 1
 }
+
+// counted is how many characters stand before an offset in its line. The places of a long
+// line are asked for one after the other.
+type counted struct{ start, offset, characters int }
 
 // Columns returns how many characters of its first line s covers, at least 1.
 func (s Span) Columns() int {
