@@ -86,7 +86,7 @@ func TestCallsAreMadeInOrderAndAfterCallsAtTheEnd(t *testing.T) {
 			"1 build ran", "3 provision ran", "4 check ran", "6 wait ran", "7 open ran", "8 tell ran", "10 teardown ran", "11 later ran",
 		}},
 		{"a call fails", bad, "later", 0, []string{
-			"1 build ran", "3 provision ran", "4 check failed exit code 7", "6 wait ran", `6 open blocked needs "check", which failed`,
+			"1 build ran", "3 provision ran", "4 check failed exit code 7", "6 wait ran", `6 open blocked comes after "check", which failed`,
 			`6 tell blocked needs "deploy", which failed`, "7 collect ran", "8 mourn ran", "10 teardown ran", `10 later blocked needs "deploy", which failed`,
 		}},
 		{"an interrupt before the calls", good, "later", 500 * time.Millisecond, []string{

@@ -464,7 +464,11 @@ func (l *loop) withoutRunning(ctx context.Context, s *plan.Step) (Result, bool) 
 	}
 	r := Result{step: s, State: Ran}
 	if bad := l.badNeed(s); bad != nil {
-		r.State, r.Reason = Blocked, fmt.Sprintf("needs %q, which %s", bad.Name, l.ending(bad))
+		how := "needs"
+		if !slices.Contains(s.Needs, bad) {
+			how = "comes after"
+		}
+		r.State, r.Reason = Blocked, fmt.Sprintf("%s %q, which %s", how, bad.Name, l.ending(bad))
 		if l.state[bad.Index] == Stopped {
 			r.State = Stopped
 		}
