@@ -218,7 +218,7 @@ func ToldLine(script string, printed []byte) (where Stretch, found bool) {
 		return Stretch{}, false
 	}
 	last := all[len(all)-1]
-	number, _ := strconv.Atoi(string(last[1]) + string(last[2])) // then it is no line
+	number, _ := strconv.Atoi(string(last[1]) + string(last[2]))                 // then it is no line
 	number = min(number, strings.Count(strings.TrimRight(script, "\n"), "\n")+1) // the end of a script may be told as the line behind it
 	offset := 0
 	for line := range strings.Lines(script) {
