@@ -120,7 +120,7 @@ func TestEveryRunIsRemembered(t *testing.T) {
 	assert.Equal(t, 2, strings.Count(s.tugline("runs", "--since", "1h").stdout, "\n")-1)
 	assert.Equal(t, "No runs.\n", s.tugline("runs", "--since", "2199-01-01").stdout)
 	assert.Equal(t, 2, s.tugline("runs", "--since", "yesterday").code)
-	assert.Regexp(t, `publish +1 +0\.\d\ds +0\.\d\ds +0\.\d\ds +0% +0\n`, s.tugline("runs", "--times").stdout)
+	assert.Regexp(t, `publish +1 +0\.\d\ds +0\.\d\ds +0\.\d\ds +0% +0 *\n`, s.tugline("runs", "--times").stdout)
 
 	assert.Contains(t, s.tugline("log", "check").stdout, "checking •••\ncat: ")
 	assert.Equal(t, "to gull rock\n", s.tugline("log", "publish").stdout)
@@ -246,4 +246,17 @@ func TestGoingOnAfterAnEndWithoutAWord(t *testing.T) {
 			assert.True(t, regexp.MustCompile(`unchanged +note +finished in run`).MatchString(r.stdout), r.stdout)
 		})
 	}
+}
+
+// What takes longer than usual is marked, and how long tasks take can be seen over time.
+func TestWhatTakesLongerThanUsual(t *testing.T) {
+	s := tell(t, "[task.t]\nrun = 'test ! -e slow || sleep 1.5'\n")
+	for range 3 {
+		require.Equal(t, 0, s.tugline("t").code)
+	}
+	s.write("slow", "")
+	assert.Regexp(t, `slower than usual: t, \d\S+ in place of \d\S+\n`, s.tugline("t").stderr)
+	assert.Regexp(t, `ran +t .* slower than usual: \d`, s.tugline("runs", "latest").stdout)
+	assert.Regexp(t, `t +4 .* ▁▁▁█\n`, s.tugline("runs", "--times").stdout)
+	assert.Contains(t, s.tugline("runs", "--times", "--json").stdout, `"p90_ms"`)
 }

@@ -75,7 +75,7 @@ func (a *app) runsCommand() *cobra.Command {
 				case o.csv:
 					return output.RunCSV(a.env.Stdout, run)
 				}
-				return output.WriteRun(a.env.Stdout, run, a.style(a.env.Stdout))
+				return output.WriteRun(a.env.Stdout, run, ledger.Usual(), a.style(a.env.Stdout))
 			}
 			return a.runs(ledger, o)
 		},

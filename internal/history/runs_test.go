@@ -115,8 +115,16 @@ func TestTimes(t *testing.T) {
 	}
 	assert.Equal(t, []Times{
 		{Task: "clean", Unchanged: 1},
-		{Task: "page", Ran: 4, Unchanged: 1, Failed: 1, Median: 250 * time.Millisecond, Low: 100 * time.Millisecond, High: time.Second},
+		{Task: "page", Ran: 4, Unchanged: 1, Failed: 1, Median: 250 * time.Millisecond, Low: 100 * time.Millisecond, High: time.Second, P90: time.Second,
+			Trend: []time.Duration{200 * time.Millisecond, time.Second, 100 * time.Millisecond, 300 * time.Millisecond}},
 	}, TimesOf(runs))
+
+	for _, c := range []struct {
+		took, usual time.Duration
+		slow        bool
+	}{{time.Second, 0, false}, {1400 * time.Millisecond, time.Second, false}, {1600 * time.Millisecond, time.Second, true}, {30 * time.Millisecond, 10 * time.Millisecond, false}} {
+		assert.Equal(t, c.slow, IsSlow(c.took, c.usual), "%v of %v", c.took, c.usual)
+	}
 
 	l := At(t.TempDir())
 	require.NoError(t, l.Create())

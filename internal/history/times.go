@@ -15,19 +15,31 @@ import (
 // Times tells how long the calls of a task take.
 type Times struct {
 	Task      string
-	Ran       int           // how often it ran and ended well
-	Unchanged int           // how often it need not run, or was restored
-	Failed    int           // how often it failed
-	Median    time.Duration // of those that ran; 0 without any
-	Low, High time.Duration // the quickest and the slowest of them
+	Ran       int             // how often it ran and ended well
+	Unchanged int             // how often it need not run, or was restored
+	Failed    int             // how often it failed
+	Median    time.Duration   // of those that ran; 0 without any
+	Low, High time.Duration   // the quickest and the slowest of them
+	P90       time.Duration   // nine in ten took no longer, by the nearest rank
+	Trend     []time.Duration // the last ones, the oldest first
 }
 
-// TimesOf returns the times of all tasks that had a part in runs, by name.
+// trendLength is how many times the trend of a task shows.
+const trendLength = 16
+
+// IsSlow reports whether a step took longer than usual: half as long again, and by so much
+// that one notices. usual is 0 if it is not known.
+func IsSlow(took, usual time.Duration) bool {
+	return usual > 0 && took > usual+usual/2 && took-usual > 500*time.Millisecond
+}
+
+// TimesOf returns the times of all tasks that had a part in runs, by name. The newest run
+// comes first.
 func TimesOf(runs []Run) []Times {
 	byTask := map[string]*Times{}
 	took := map[string][]time.Duration{}
 	for _, run := range runs {
-		for _, s := range run.Steps {
+		for _, s := range slices.Backward(run.Steps) {
 			t := byTask[s.Task]
 			if t == nil {
 				t = &Times{Task: s.Task}
@@ -47,7 +59,10 @@ func TimesOf(runs []Run) []Times {
 	all := []Times{}
 	for name, t := range byTask {
 		if times := took[name]; len(times) > 0 {
+			t.Trend = slices.Clone(times[:min(len(times), trendLength)])
+			slices.Reverse(t.Trend)
 			slices.Sort(times)
+			t.P90 = times[(9*len(times)+9)/10-1]
 			t.Low, t.High = times[0], times[len(times)-1]
 			t.Median = (times[(len(times)-1)/2] + times[len(times)/2]) / 2
 		}

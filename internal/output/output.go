@@ -40,7 +40,8 @@ type Display struct {
 	verbose  bool
 	round    bool
 	fromTop  bool
-	width    int // of the longest name, in columns
+	usual    func(call string) time.Duration // what a call usually takes; may be nil
+	width    int                             // of the longest name, in columns
 	steps    map[stepKey]*stepOutput
 	looped   map[string]*instances
 	waits    map[string]bool            // lines about waiting that were shown
@@ -111,7 +112,7 @@ const maxName = 40
 
 // NewDisplay returns a display for a run of such steps.
 func NewDisplay(steps []*engine.Step, cfg DisplayConfig) *Display {
-	d := &Display{out: cfg.Out, err: cfg.Err, mode: cfg.Mode, style: cfg.Style, quiet: cfg.Quiet, verbose: cfg.Verbose, round: cfg.Round && !cfg.Verbose, own: cfg.Terminal, fromTop: cfg.FromTop, steps: map[stepKey]*stepOutput{}, looped: map[string]*instances{}, waits: map[string]bool{}}
+	d := &Display{out: cfg.Out, err: cfg.Err, mode: cfg.Mode, style: cfg.Style, quiet: cfg.Quiet, verbose: cfg.Verbose, round: cfg.Round && !cfg.Verbose, own: cfg.Terminal, fromTop: cfg.FromTop, usual: cfg.Usual, steps: map[stepKey]*stepOutput{}, looped: map[string]*instances{}, waits: map[string]bool{}}
 	switch {
 	case d.mode == Direct:
 		d.out = d.err // stdout belongs to the task

@@ -3,6 +3,7 @@ package output
 import (
 	"fmt"
 	"io"
+	"slices"
 	"strings"
 	"time"
 
@@ -59,7 +60,8 @@ func requestText(r history.Run) string {
 }
 
 // WriteRun writes one run with its steps.
-func WriteRun(w io.Writer, r history.Run, st Style) error {
+// usual tells what calls usually take; what took longer is marked.
+func WriteRun(w io.Writer, r history.Run, usual map[string]time.Duration, st Style) error {
 	var b strings.Builder
 	fmt.Fprintf(&b, "%s  %s  %s\n", st.bold(r.ID), st.state(engine.State(r.State), r.State), requestText(r))
 	fmt.Fprintf(&b, "started %s, took %s", moment(r.Started), duration(time.Duration(r.Ms)*time.Millisecond))
@@ -75,6 +77,10 @@ func WriteRun(w io.Writer, r history.Run, st Style) error {
 		reason := s.Reason
 		if s.CalledBy != nil {
 			reason = strings.TrimSuffix(*s.CalledBy+"; "+reason, "; ")
+		}
+		took := time.Duration(s.Ms) * time.Millisecond
+		if s.State == "ran" && history.IsSlow(took, usual[s.Name]) {
+			reason = strings.TrimSuffix("slower than usual: "+duration(usual[s.Name])+"; "+reason, "; ")
 		}
 		rows = append(rows, []string{s.State, s.Name, "+" + duration(max(0, s.Started.Sub(r.Started))), duration(time.Duration(s.Ms) * time.Millisecond), reason})
 	}
@@ -96,11 +102,11 @@ func StepHeading(s history.RunStep, st Style) string {
 
 // WriteTimes writes how long tasks take.
 func WriteTimes(w io.Writer, times []history.Times, st Style) error {
-	rows := [][]string{{"task", "ran", "median", "quickest", "slowest", "need not run", "failed"}}
+	rows := [][]string{{"task", "ran", "median", "9 in 10", "slowest", "need not run", "failed", "trend"}}
 	for _, t := range times {
-		row := []string{t.Task, fmt.Sprint(t.Ran), "", "", "", share(t), fmt.Sprint(t.Failed)}
+		row := []string{t.Task, fmt.Sprint(t.Ran), "", "", "", share(t), fmt.Sprint(t.Failed), trend(t.Trend)}
 		if t.Ran > 0 {
-			row[2], row[3], row[4] = duration(t.Median), duration(t.Low), duration(t.High)
+			row[2], row[3], row[4] = duration(t.Median), duration(t.P90), duration(t.High)
 		}
 		rows = append(rows, row)
 	}
@@ -114,6 +120,21 @@ func WriteTimes(w io.Writer, times []history.Times, st Style) error {
 		}
 		return text
 	})
+}
+
+// trend draws times as bars, the oldest first: the slowest has the highest.
+func trend(times []time.Duration) string {
+	if len(times) < 2 {
+		return ""
+	}
+	const bars = "▁▂▃▄▅▆▇█"
+	levels := []rune(bars)
+	var b strings.Builder
+	most := max(slices.Max(times), 1)
+	for _, t := range times {
+		b.WriteRune(levels[int(int64(len(levels)-1)*int64(t)/int64(most))])
+	}
+	return b.String()
 }
 
 // share tells how often a task need not run, of all times that it ended well.
@@ -170,13 +191,19 @@ func TimesJSON(w io.Writer, times []history.Times) error {
 		MedianMs  *int64 `json:"median_ms"`
 		LowMs     *int64 `json:"low_ms"`
 		HighMs    *int64 `json:"high_ms"`
+		P90Ms     *int64 `json:"p90_ms"` // nine in ten took no longer
+
+		TrendMs []int64 `json:"trend_ms"` // of the last ones, the oldest first
 	}
 	list := []jsonTimes{}
 	for _, t := range times {
-		out := jsonTimes{Task: t.Task, Ran: t.Ran, Unchanged: t.Unchanged, Failed: t.Failed}
+		out := jsonTimes{Task: t.Task, Ran: t.Ran, Unchanged: t.Unchanged, Failed: t.Failed, TrendMs: []int64{}}
+		for _, took := range t.Trend {
+			out.TrendMs = append(out.TrendMs, took.Milliseconds())
+		}
 		if t.Ran > 0 {
-			median, low, high := t.Median.Milliseconds(), t.Low.Milliseconds(), t.High.Milliseconds()
-			out.MedianMs, out.LowMs, out.HighMs = &median, &low, &high
+			median, low, high, p90 := t.Median.Milliseconds(), t.Low.Milliseconds(), t.High.Milliseconds(), t.P90.Milliseconds()
+			out.MedianMs, out.LowMs, out.HighMs, out.P90Ms = &median, &low, &high, &p90
 		}
 		list = append(list, out)
 	}

@@ -9,6 +9,7 @@ import (
 
 	"tugline/internal/cache"
 	"tugline/internal/engine"
+	"tugline/internal/history"
 	"tugline/internal/project"
 	"tugline/internal/secret"
 )
@@ -23,7 +24,34 @@ func (d *Display) Summary(s engine.Summary, st Style) {
 		return
 	}
 	d.write(emptyReads(s.EmptyReads, d.style))
+	d.write(d.slow(s))
 	d.write(d.summaryLine(s))
+}
+
+// maxSlow is of how many steps is told that they took longer than usual.
+const maxSlow = 3
+
+// slow tells what took longer than usual; empty: nothing did.
+func (d *Display) slow(s engine.Summary) string {
+	if d.usual == nil || d.round {
+		return ""
+	}
+	text, n := "", 0
+	for _, r := range s.Results {
+		if r.State != engine.Ran || r.Step == nil || !r.Step.Works || r.Step.Stays || !history.IsSlow(r.Took, d.usual(r.Step.Name)) {
+			continue
+		}
+		if n++; n <= maxSlow {
+			text += fmt.Sprintf("slower than usual: %s, %s in place of %s\n", printable(r.Step.Name), duration(r.Took), duration(d.usual(r.Step.Name)))
+		}
+	}
+	if n > maxSlow {
+		text += fmt.Sprintf("and %d more; tugline runs latest marks them\n", n-maxSlow)
+	}
+	if text != "" {
+		text = "\n" + d.style.paint(text, color.FgHiYellow)
+	}
+	return text
 }
 
 // maxEmptyReads is of how many patterns of reads that match nothing is told.
