@@ -260,3 +260,20 @@ func TestWhatTakesLongerThanUsual(t *testing.T) {
 	assert.Regexp(t, `t +4 .* ▁▁▁█\n`, s.tugline("runs", "--times").stdout)
 	assert.Contains(t, s.tugline("runs", "--times", "--json").stdout, `"p90_ms"`)
 }
+
+// A run can be told as a page and as JUnit XML, also later.
+func TestReport(t *testing.T) {
+	s := tell(t, "title = 'Almanac'\n[task.good]\nrun = 'echo fine'\n[task.bad]\nrun = 'echo oh >&2; exit 3'\n[task.both]\nneeds = ['good', 'bad']\n")
+	require.Equal(t, 1, s.tugline("-j", "1", "--after-failure", "continue", "--junit", "live.xml", "both").code)
+	live := s.read("live.xml")
+	assert.Contains(t, live, `<testsuite name="Almanac" tests="2" failures="1" errors="0" skipped="0"`)
+	assert.Contains(t, live, `<failure message="tugline.toml:5:21: exit code 3" type="failed">oh`)
+	assert.Equal(t, live, s.tugline("report", "--junit", "-").stdout)
+	r := s.tugline("report", "-o", "page.html")
+	assert.Equal(t, result{0, "", "written to page.html\n"}, r)
+	assert.Contains(t, s.read("page.html"), "tugline.toml:5:21, exit code 3")
+	r = s.tugline("report")
+	assert.Regexp(t, `^written to report-\d+-\d+-\w+\.html\n$`, r.stderr)
+	assert.Contains(t, s.tugline("report", "-o", "no/such/folder.html").stderr, "cannot be written")
+	assert.Equal(t, 2, s.tugline("report", "nope").code)
+}

@@ -78,7 +78,7 @@ order, independent ones at the same time.
 	flags.BoolVarP(&a.verbose, "verbose", "v", false, "show groups and, in lists, dependencies")
 	flags.StringVar(&a.color, "color", "auto", "use colors `WHEN`: auto, always or never")
 	run.add(root.Flags())
-	root.AddCommand(a.runCommand(), a.listCommand(), a.doctorCommand(), a.demoCommand(), a.envCommand(), a.showCommand(), a.planCommand(), a.acceptCommand(), a.graphCommand(), a.whyCommand(), a.whoCommand(), a.resumeCommand(), a.runsCommand(), a.logCommand(), a.sweepCommand(), a.storeCommand(), a.watchCommand(), a.serviceCommand(), a.supervisorCommand(), a.schemaCommand(), a.versionCommand(), a.guardCommand())
+	root.AddCommand(a.runCommand(), a.listCommand(), a.doctorCommand(), a.demoCommand(), a.envCommand(), a.showCommand(), a.planCommand(), a.acceptCommand(), a.graphCommand(), a.whyCommand(), a.whoCommand(), a.resumeCommand(), a.runsCommand(), a.reportCommand(), a.logCommand(), a.sweepCommand(), a.storeCommand(), a.watchCommand(), a.serviceCommand(), a.supervisorCommand(), a.schemaCommand(), a.versionCommand(), a.guardCommand())
 	root.SetHelpCommand(a.helpCommand(root))
 	root.InitDefaultHelpCmd()
 	root.InitDefaultCompletionCmd()

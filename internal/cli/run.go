@@ -36,6 +36,7 @@ type runOptions struct {
 	after  string // --after-failure
 	yes    bool
 	events string // --events
+	junit  string // --junit
 
 	words   []string // of the request
 	resumes *string  // the run that is gone on with
@@ -51,6 +52,7 @@ func (o *runOptions) add(flags *pflag.FlagSet) {
 	o.cacheOptions.add(flags)
 	o.addYes(flags)
 	flags.StringVar(&o.events, "events", "", "write what happens to `FILE`, one JSON object a line")
+	flags.StringVar(&o.junit, "junit", "", "write what became of the tasks to `FILE` as JUnit XML")
 	flags.BoolVarP(&o.dryRun, "dry-run", "n", false, "show what would run, as tugline plan does, without running it")
 }
 
@@ -147,6 +149,9 @@ func (a *app) runCalls(ctx context.Context, calls []project.Call, options *runOp
 	display := a.display(run, mode, a.session.Jobs(r), false)
 	summary, err := run.Do(ctx, session.How{After: options.after, Quiet: a.quiet, Streams: a.streams(mode), Sink: func(e engine.Event) error { return errors.Join(events.event(e), show(display, e)) }})
 	display.Summary(summary, a.style(a.env.Stderr))
+	if run.Recorded {
+		err = errors.Join(err, a.junit(run.Name, options.junit))
+	}
 	if run.Recorded && (len(summary.Failures()) > 0 || summary.Count(engine.Stopped) > 0) && working(run.Plan) > 1 {
 		a.tell("To continue: tugline resume\n")
 	}

@@ -291,6 +291,9 @@ func (r *rounds) Ended(summary engine.Summary, _ error) {
 	if r.display != nil {
 		r.display.Summary(summary, r.style(r.env.Stderr))
 	}
+	if err := r.junit("latest", r.options.junit); err != nil {
+		r.tell("tugline: " + err.Error() + "\n") // the watch goes on
+	}
 }
 
 // Waiting tells that the next change is waited for.
