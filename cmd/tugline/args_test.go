@@ -61,9 +61,9 @@ func TestWrongArgumentsAreToldTogether(t *testing.T) {
 	s := tell(t, publish)
 	r := s.tugline("publish", "--channel", "finel", "--copies", "0", "--lod", "plain", "--to")
 	assert.Equal(t, result{2, "", `tugline: neither task "publish" nor Tugline has an option --lod
-  did you mean --loud? task options: --channel --copies --to --loud --tag --list; Tugline options: --jobs --output --after-failure --set --env-file --force --force-needs --as-is --no-store --yes --events --dry-run --folder --file --quiet --verbose --color --help
+  did you mean --loud? task options: --channel --copies --to --loud --tag --list; Tugline options: --jobs --output --after-failure --set --env-file --force --force-needs --as-is --no-store --yes --events --junit --dry-run --folder --file --quiet --verbose --color --help
 tugline: neither task "plain" nor Tugline has an option --to
-  Tugline options: --jobs --output --after-failure --set --env-file --force --force-needs --as-is --no-store --yes --events --dry-run --folder --file --quiet --verbose --color --help
+  Tugline options: --jobs --output --after-failure --set --env-file --force --force-needs --as-is --no-store --yes --events --junit --dry-run --folder --file --quiet --verbose --color --help
 tugline: --channel of task "publish" must be one of draft, final, not "finel"
 tugline: --copies of task "publish" must be at least 1, not 0
 tugline: task "publish" needs --to
