@@ -43,6 +43,7 @@ type Decision struct {
 	outputs files.Digest            // the sum of the outputs, as they are now
 	reads   []files.Found           // what it reads, unless it is to be left
 	listed  []string                // what its depfile listed, when that is known
+	moved   bool                    // a step that it waits for has done something in this run
 	depfile files.Look              // how that looked before it ran
 	begun   int64                   // a file with a later time of change changed after it had begun, see [files.Look.Modified]
 	present []files.Found           // what stood in the places of its outputs before it ran or was restored

@@ -18,6 +18,7 @@ import (
 // run. It changes nothing.
 func (c *Cache) Decide(ctx context.Context, s *plan.Step, inputs []plan.Input, moved bool) (Decision, error) {
 	v, err := c.decide(ctx, s, inputs, c.Files)
+	v.moved = moved
 	if err == nil && c.Round != nil && !isAfterFailure(s) {
 		err = c.inRound(s, moved, &v)
 	}

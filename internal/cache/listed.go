@@ -114,13 +114,18 @@ func (c *Cache) NoteListed(s *plan.Step) {
 // longTick is how long the clock of the file system is waited for.
 const longTick = 20 * time.Millisecond
 
-// awaitTick lets the clock of the file system go on before a step with a depfile starts: of
-// what it lists, that which changed before then has another time than what changes now.
-// Where the clock is slow, a change in the same step of it is not told.
+// awaitTick notes when a step with a depfile starts. If a step before it did something, the
+// clock of the file system is to go on first: what that one made, and this one lists, has
+// another time then than what changes now. Else what has the time of the start is taken for
+// changed. Where the clock is slow, a change in the same step of it is not told.
 func (c *Cache) awaitTick(s *plan.Step, v *Decision) error {
 	now := func() int64 { return files.LookAt(c.Ledger.Marker(s.ID())).Modified() }
 	first := now()
 	v.begun = first
+	if !v.moved {
+		v.begun--
+		return nil
+	}
 	for until := time.Now().Add(longTick); now() == first && time.Now().Before(until); {
 		time.Sleep(time.Millisecond)
 		if err := c.Ledger.Begin(s.ID(), v.now.Sum, history.Started); err != nil {

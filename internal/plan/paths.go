@@ -176,26 +176,32 @@ func (s *Step) Listed(top string, paths []string) ([]string, error) {
 // request, needs no order.
 func (p *Plan) Unordered(s *Step, listed []string) (t *project.Task, path string) {
 	b := p.builder
-	steps := map[*project.Task][]*Step{}
-	for _, other := range p.Steps {
-		steps[other.Task] = append(steps[other.Task], other.end())
+	if p.written == nil {
+		p.written = b.allWriters()
 	}
-	for _, t := range p.Project.Tasks {
-		if t == s.Task || t.OnRequest || len(t.Writes) == 0 {
-			continue
-		}
-		globs := b.unfilled(t, t.Writes, nil)
-		set, err := glob.Compile(Patterns(globs))
-		if err != nil {
-			continue // reported when it is planned
-		}
-		at := slices.IndexFunc(listed, set.Match)
-		if at < 0 || b.readsItsOutput(t) || slices.ContainsFunc(steps[t], func(w *Step) bool { return precedes(w, s) }) {
-			continue
-		}
-		return t, listed[at]
+	seen := map[*project.Task]bool{s.Task: true}
+	for _, name := range listed {
+		p.written.overlapping(b.side(Glob{Pattern: glob.Escape(name)}), func(w written) {
+			if t != nil || seen[w.task] {
+				return
+			}
+			seen[w.task] = true
+			globs := b.unfilled(w.task, w.task.Writes, nil)
+			set, err := glob.Compile(Patterns(globs))
+			switch {
+			case err != nil || w.task.OnRequest || b.readsItsOutput(w.task):
+				return
+			case !set.Match(name):
+				delete(seen, w.task) // another file may be one of its
+				return
+			}
+			comesBefore := func(other *Step) bool { return other.Task == w.task && precedes(other.end(), s) }
+			if !slices.ContainsFunc(p.Steps, comesBefore) {
+				t, path = w.task, name
+			}
+		})
 	}
-	return nil, ""
+	return t, path
 }
 
 // globs fills in patterns of file by lookup. What a variable holds is literal.

@@ -56,6 +56,7 @@ type Plan struct {
 
 	requested []*Step // the last steps of the calls of the request
 
+	written  *writers               // what all tasks may write; nil: not looked for yet
 	builder  *builder               // to add the steps that are not known yet
 	expanded map[*project.Task]bool // the tasks whose values were made in the run
 }
