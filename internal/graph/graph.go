@@ -95,20 +95,9 @@ func (b *builder) findMany(p *plan.Plan) {
 	}
 }
 
-// first returns the first of the steps that stand for the same call.
-func first(s *plan.Step) *plan.Step {
-	for s.Previous != nil {
-		s = s.Previous
-	}
-	return s
-}
-
-// isLoop reports whether s stands for the instances of its task.
-func isLoop(s *plan.Step) bool { return s.Role == plan.Outcome && s.Previous == nil }
-
 func (b *builder) addNode(s *plan.Step) {
-	f := first(s)
-	if isLoop(f) && b.each && f.Loop == nil { // its instances stand for it
+	f := s.First()
+	if f.IsLoop() && b.each && f.Loop == nil { // its instances stand for it
 		for _, instance := range f.Called {
 			b.of[s] = append(b.of[s], b.of[instance]...)
 		}
@@ -124,7 +113,7 @@ func (b *builder) addNode(s *plan.Step) {
 		at = len(b.g.Nodes)
 		b.node[key] = at
 		n := Node{Name: f.Name, Task: s.Task, Group: !s.Task.Composite()}
-		if looped || isLoop(f) {
+		if looped || f.IsLoop() {
 			n.Name = s.Task.Name
 		}
 		b.g.Nodes = append(b.g.Nodes, n)
@@ -133,7 +122,7 @@ func (b *builder) addNode(s *plan.Step) {
 	if n := &b.g.Nodes[at]; s.Works() {
 		n.Steps, n.Group, n.Service = append(n.Steps, s), false, s.Stays()
 	}
-	if n := &b.g.Nodes[at]; looped && s == f && !isLoop(f) {
+	if n := &b.g.Nodes[at]; looped && s == f && !f.IsLoop() {
 		n.Instances++
 	}
 }
@@ -182,7 +171,7 @@ func (b *builder) addEdges(s *plan.Step) {
 		}
 		return
 	}
-	if !isLoop(s) {
+	if !s.IsLoop() {
 		for _, called := range s.Called {
 			b.connect(called, s, Calls, "")
 		}

@@ -34,15 +34,15 @@ func (p *Plan) Causes() map[*Step][]Cause {
 	}
 	for _, s := range p.Steps {
 		for _, other := range s.alsoWants {
-			if len(c.all[first(other)]) == 0 {
+			if len(c.all[other.First()]) == 0 {
 				c.byPatterns(p.builder, s, other)
 			}
 		}
 	}
 	for _, s := range p.Steps {
-		if s.isLoop() {
+		if s.IsLoop() {
 			for _, instance := range s.Called {
-				c.all[first(instance)] = append(slices.Clip(c.all[s]), c.all[first(instance)]...)
+				c.all[instance.First()] = append(slices.Clip(c.all[s]), c.all[instance.First()]...)
 			}
 		}
 	}
@@ -57,22 +57,14 @@ func rank(k project.Kind) int {
 	return slices.Index([]project.Kind{Requested, project.Needs, project.DirectCalls, project.Then, project.IfFailed, project.Finally, project.AtEnd, ReadsIt}, k)
 }
 
-// first returns the first of the steps that stand for the same call.
-func first(s *Step) *Step {
-	for s.Previous != nil {
-		s = s.Previous
-	}
-	return s
-}
-
-// isLoop reports whether s stands for the instances of its task.
-func (s *Step) isLoop() bool { return s.Role == Outcome && s.Previous == nil }
+// IsLoop reports whether s stands for the instances of its task.
+func (s *Step) IsLoop() bool { return s.Role == Outcome && s.Previous == nil }
 
 // causes are gathered by the first step of a call.
 type causes struct{ all map[*Step][]Cause }
 
 func (c *causes) add(s *Step, cause Cause) {
-	s = first(s)
+	s = s.First()
 	same := func(other Cause) bool {
 		return other.Kind == cause.Kind && (other.By == nil) == (cause.By == nil) && (cause.By == nil || other.By.Task == cause.By.Task && other.Read.Text.Span == cause.Read.Text.Span)
 	}
@@ -95,14 +87,14 @@ func (c *causes) byNeeds(s *Step) {
 	}
 	for _, need := range s.Needs {
 		if place, named := places[need.Task]; named {
-			c.add(need, Cause{Kind: project.Needs, By: first(s), Place: place})
+			c.add(need, Cause{Kind: project.Needs, By: s.First(), Place: place})
 		}
 	}
 }
 
 // byCalls adds s as a cause of what it calls.
 func (c *causes) byCalls(s *Step) {
-	if s.isLoop() {
+	if s.IsLoop() {
 		return
 	}
 	for _, called := range s.Called {
@@ -112,7 +104,7 @@ func (c *causes) byCalls(s *Step) {
 			}
 			for _, call := range slices.Concat(s.Task.Of(kind)...) {
 				if call.Task == called.Task {
-					c.add(called, Cause{Kind: kind, By: first(s), Place: call.Span})
+					c.add(called, Cause{Kind: kind, By: s.First(), Place: call.Span})
 					break
 				}
 			}
@@ -134,7 +126,7 @@ func (c *causes) byPatterns(b *builder, s, other *Step) {
 			continue
 		}
 		if read := b.readsOf(s.Reads, write); read != nil {
-			c.add(other, Cause{ReadsIt, first(s), read.Text.Span, write, *read})
+			c.add(other, Cause{ReadsIt, s.First(), read.Text.Span, write, *read})
 			return
 		}
 	}

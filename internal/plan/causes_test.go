@@ -87,6 +87,21 @@ func TestPatternsBringInWhatIsNeeded(t *testing.T) {
 		stamp: > build/version.txt
 		scratch: > build/tmp/x
 		pack: build/** !build/tmp/** > pack.tar`
+	coverage := `unit: src/** > coverage/unit.json
+		integration: src/** fixtures/** > coverage/integration.json
+		merge: coverage/*.json > coverage/report/index.html
+		badge: coverage/report/** > badge.svg
+		logs: src/** > coverage/run.log`
+	years := `this-year: raw/2026/*.csv > db/2026.sqlite
+		last-year: raw/2025/*.csv > db/2025.sqlite
+		schema: schema/*.sql > db/schema.txt
+		union: db/20{25,26}.sqlite > all.sqlite
+		backup: db > backup.tar`
+	generated := `lexer: src/tide.l > gen/lexer.c
+		parser: src/tide.y > gen/parser.c gen/parser.h
+		objects: src/*.c gen/*.c gen/*.h > obj/
+		link: obj/*.o > bin/tide
+		grammar-docs: src/*.y > doc/grammar.txt`
 	tests := []struct{ name, lines, ask, want string }{
 		{"front end, what is shipped", frontEnd, "bundle", "bundle compile install styles"},
 		{"front end, tests", frontEnd, "test", "install test"},
@@ -101,6 +116,10 @@ func TestPatternsBringInWhatIsNeeded(t *testing.T) {
 		{"data, the report", data, "mail", "clean features mail model report"},
 		{"data, a side branch", data, "audit", "audit clean"},
 		{"data by day", days, "october", "october part part"},
+		{"coverage of several runs", coverage, "badge", "badge integration merge unit"},
+		{"data by year", years, "union", "last-year this-year union"},
+		{"data, all of it", years, "backup", "backup last-year schema this-year"},
+		{"C with generated sources", generated, "link", "lexer link objects parser"},
 		{"pages alone", site, "check", "check pages"},
 		{"the whole site", site, "deploy", "deploy feed pages style"},
 		{"but what is taken away", site, "pack", "pack stamp"},
