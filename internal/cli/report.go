@@ -4,6 +4,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"os"
 	"path/filepath"
 	"strings"
@@ -123,12 +124,11 @@ func (a *app) writeTo(name, option string, write func(io.Writer) error) error {
 	if err == nil {
 		err = os.Chmod(a.absolute(name), 0o644) // it is made to be handed on
 	}
+	if errors.Is(err, fs.ErrNotExist) {
+		return &usageError{msg: fmt.Sprintf("the file %q of %s cannot be written: there is no such folder", name, option)}
+	}
 	if err != nil {
-		var path *os.PathError
-		if errors.As(err, &path) {
-			err = path.Err
-		}
-		return &usageError{msg: fmt.Sprintf("the file %q of %s cannot be written: %v", name, option, err)}
+		return fmt.Errorf("writing the file of %s: %w", option, err)
 	}
 	return nil
 }
