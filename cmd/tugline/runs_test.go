@@ -276,4 +276,5 @@ func TestReport(t *testing.T) {
 	assert.Regexp(t, `^written to report-\d+-\d+-\w+\.html\n$`, r.stderr)
 	assert.Contains(t, s.tugline("report", "-o", "no/such/folder.html").stderr, "cannot be written")
 	assert.Equal(t, 2, s.tugline("report", "nope").code)
+	assert.Contains(t, s.tugline("report", "-o", "/dev/stdout").stdout, "<!doctype html>", "what is no file is written into")
 }

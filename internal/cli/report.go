@@ -120,10 +120,7 @@ func (a *app) writeTo(name, option string, write func(io.Writer) error) error {
 	if err := write(&text); err != nil {
 		return err
 	}
-	err := atomicfile.Write(a.absolute(name), []byte(text.String()))
-	if err == nil {
-		err = os.Chmod(a.absolute(name), 0o644) // it is made to be handed on
-	}
+	err := writeWhole(a.absolute(name), []byte(text.String()))
 	if errors.Is(err, fs.ErrNotExist) {
 		return &usageError{msg: fmt.Sprintf("the file %q of %s cannot be written: there is no such folder", name, option)}
 	}
@@ -131,6 +128,23 @@ func (a *app) writeTo(name, option string, write func(io.Writer) error) error {
 		return fmt.Errorf("writing the file of %s: %w", option, err)
 	}
 	return nil
+}
+
+// writeWhole writes a file whole or not at all. What is no file, such as a pipe, is written
+// into.
+func writeWhole(path string, text []byte) error {
+	if info, err := os.Stat(path); err == nil && !info.Mode().IsRegular() {
+		file, err := os.OpenFile(path, os.O_WRONLY, 0)
+		if err != nil {
+			return err
+		}
+		_, err = file.Write(text)
+		return errors.Join(err, file.Close())
+	}
+	if err := atomicfile.Write(path, text); err != nil {
+		return err
+	}
+	return os.Chmod(path, 0o644) // it is made to be handed on
 }
 
 // junit writes what became of the latest run as JUnit XML, if that is wanted.
