@@ -25,6 +25,10 @@ run = 'cat out/*.html >all'
 reads = "names"
 writes = "named/*"
 run = 'while read -r n; do echo "$n" >named/"$n"; done <names'
+[task.folders]
+reads = "docs/*.md"
+writes = "site/"
+run = 'for p in docs/*.md; do test -e "$p" || continue; n=${p##*/}; mkdir -p "site/${n%.md}"; cat "$p" >"site/${n%.md}/index.html"; done'
 [task.compile]
 reads = "src/*.c"
 writes = "obj/*"
@@ -55,6 +59,11 @@ func TestWhatIsNoLongerMadeIsStale(t *testing.T) {
 	assert.Equal(t, "unchanged", got["site"], "what was swept is not missed")
 	assert.Equal(t, "unchanged", got["named"])
 	assert.NotContains(t, s.read("all"), "pages/b.md")
+
+	s.write("docs/only.md", "1\n")
+	s.states("folders")
+	require.NoError(t, os.Remove(filepath.Join(s.dir, "docs/only.md")))
+	assert.Equal(t, "ran: docs/only.md is gone; stale: site/only/index.html; tugline sweep --stale deletes it", s.states("folders")["folders"])
 
 	s.write("pages/b.md", "pages/b.md\n") // as another branch has it
 	assert.Equal(t, "restored: pages/b.md is new", s.states("site")["site"])

@@ -91,7 +91,7 @@ func (u *untouched) stale(s *plan.Step, v *Decision) []fingerprint.File {
 	for p := range last {
 		addStems(gone, p)
 	}
-	nameIn := func(stems map[string]bool, p string) bool { return stems[stem(path.Base(p))] }
+	nameIn := func(stems map[string]bool, p string) bool { return stems[nameOf(p)] }
 	before := map[string]bool{}
 	for _, f := range u.last.Stale {
 		before[f.Path] = true
@@ -119,6 +119,16 @@ func (u *untouched) stale(s *plan.Step, v *Decision) []fingerprint.File {
 func stem(name string) string {
 	if dot := strings.Index(name[min(1, len(name)):], "."); dot >= 0 {
 		return name[:dot+1]
+	}
+	return name
+}
+
+// nameOf returns the name by which an output is known: that of its folder, if it is the index
+// of that.
+func nameOf(p string) string {
+	name := stem(path.Base(p))
+	if dir := path.Dir(p); name == "index" && dir != "." {
+		return stem(path.Base(dir))
 	}
 	return name
 }
