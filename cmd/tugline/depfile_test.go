@@ -158,3 +158,15 @@ func TestAWatchHearsWhatADepfileLists(t *testing.T) {
 	}
 	w.end()
 }
+
+// A watch hears that what made a task fail is mended, though only the depfile of the failed
+// run lists it.
+func TestAWatchHearsThatAListedFileIsMended(t *testing.T) {
+	s := tell(t, "[task.t]\ndepfile = 't.d'\nwrites = 'out'\nrun = 'echo a >t.d; grep -q good a; cp a out'\n")
+	s.write("a", "bad\n")
+	w := s.watch("t")
+	w.rounds(1)
+	s.write("a", "good\n")
+	w.until("it ran well", func() bool { return s.holds("out", "good\n") })
+	w.end()
+}

@@ -150,6 +150,24 @@ func TestLivePartShowsWhatRuns(t *testing.T) {
 	})
 }
 
+// What need not run is no part of the work that is to be done; what waits for a condition
+// shows for how long.
+func TestLivePartCountsWhatActs(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		tty := &screen{columns: 80}
+		_, d := display(t, DisplayConfig{Mode: Blocks, Out: tty, Size: tty.size}, "chart page index", func(show func(string, engine.Event)) {
+			show("chart", started())
+			show("page", engine.Event{Kind: engine.StepHeld, Text: []byte("127.0.0.1:80 accepts connections")})
+			show("index", started())
+			show("index", finished(engine.Unchanged, ""))
+			<-time.After(12400 * time.Millisecond)
+		})
+		assert.Contains(t, tty.text(), "0:12  0 of 2 done, 2 running")
+		assert.Contains(t, tty.text(), "  0:12  page   waits until 127.0.0.1:80 accepts connections\n")
+		d.Close()
+	})
+}
+
 func TestLivePartTellsHowLongItWillTake(t *testing.T) {
 	usual := map[string]time.Duration{"chart": 60 * time.Second, "page": 90 * time.Second, "index": 30 * time.Second}
 	synctest.Test(t, func(t *testing.T) {
