@@ -42,18 +42,18 @@ func TestGraph(t *testing.T) {
 	s.write("gauges/merrowick.csv", "1")
 	s.write("gauges/saltreach.csv", "1")
 	r := s.tugline("graph")
-	assert.Equal(t, result{0, `●     clean (2)
-├─●   chart      reads clean/*.csv of clean
-● │   sum        reads clean/*.csv of clean
-●─┘   pack
+	assert.Equal(t, result{0, `■     clean (2)
+├─■   chart      reads clean/*.csv of clean
+■ │   sum        reads clean/*.csv of clean
+■─┘   pack
 `, ""}, r)
-	assert.Equal(t, 5, strings.Count(s.tugline("graph", "--each").stdout, "●"))
+	assert.Equal(t, 5, strings.Count(s.tugline("graph", "--each").stdout, "■"))
 	dot := s.tugline("graph", "--format", "dot", "sum").stdout
 	assert.Equal(t, "digraph tasks {\n  rankdir=LR;\n  node [shape=box];\n  n0 [label=\"clean (2)\"];\n  n1 [label=\"sum\"];\n  n0 -> n1 [label=\"clean/*.csv\"];\n}\n", dot)
 	assert.Contains(t, s.tugline("graph", "--format", "mermaid", "sum").stdout, "n0 -->|\"clean/*.csv\"| n1\n")
 
 	require.Equal(t, 1, s.tugline("-j", "1", "--after-failure", "continue").code)
-	assert.Regexp(t, `● │   sum +failed +\d\S+ +reads`, s.tugline("graph", "--run", "latest").stdout)
+	assert.Regexp(t, `■ │   sum +failed +\d\S+ +reads`, s.tugline("graph", "--run", "latest").stdout)
 	var g struct {
 		Nodes []struct {
 			Name      string

@@ -32,6 +32,14 @@ type nodeRun struct {
 	Took  time.Duration
 }
 
+// text returns the state and the time behind a separator; empty: it was not in the run.
+func (r nodeRun) text(separator string) string {
+	if r.State == "" {
+		return ""
+	}
+	return separator + string(r.State) + " " + duration(r.Took)
+}
+
 // worst orders states, the worst first.
 var worst = []engine.State{engine.Failed, engine.Blocked, engine.Stopped, engine.Ran, engine.Restored, engine.Unchanged, engine.Skipped}
 
@@ -220,7 +228,7 @@ func laneArt(lanes, from []int, ends map[int]bool, own int) string {
 		live := at < len(lanes) && lanes[at] >= 0
 		switch {
 		case at == own:
-			b.WriteString("●")
+			b.WriteString("■")
 		case comes && ends[at] && at == left:
 			b.WriteString("└")
 		case comes && ends[at] && at == right:
@@ -304,10 +312,7 @@ func dotGraph(g DrawnGraph) string {
 	b.WriteString("digraph tasks {\n  rankdir=LR;\n  node [shape=box];\n")
 	ran := g.ran()
 	for i, n := range g.Nodes {
-		text := nodeLabel(n)
-		if ran[i].State != "" {
-			text += "\n" + string(ran[i].State) + " " + duration(ran[i].Took)
-		}
+		text := nodeLabel(n) + ran[i].text("\n")
 		fmt.Fprintf(&b, "  n%d [label=%s%s];\n", i, strconv.Quote(text), map[bool]string{true: ", style=dashed"}[n.Group])
 	}
 	for _, e := range g.Edges {
@@ -334,10 +339,7 @@ func mermaidGraph(g DrawnGraph) string {
 	b.WriteString("flowchart LR\n")
 	ran := g.ran()
 	for i, n := range g.Nodes {
-		text := nodeLabel(n)
-		if ran[i].State != "" {
-			text += " · " + string(ran[i].State) + " " + duration(ran[i].Took)
-		}
+		text := nodeLabel(n) + ran[i].text(" · ")
 		fmt.Fprintf(&b, "  n%d[\"%s\"]\n", i, quote(text))
 	}
 	for _, e := range g.Edges {
@@ -409,8 +411,8 @@ func svgGraph(g DrawnGraph) string {
 	widths := make([]float64, len(l.Layers))
 	for i, n := range g.Nodes {
 		var parts []string
-		if ran[i].State != "" {
-			parts = append(parts, string(ran[i].State)+" "+duration(ran[i].Took))
+		if text := ran[i].text(""); text != "" {
+			parts = append(parts, text)
 		}
 		if n.Group {
 			parts = append(parts, "group")
